@@ -1,0 +1,82 @@
+"""Millwright: Bayesian models from their text to a checked answer.
+
+Names are loaded when they are first used, so that `import millwright` and the command line
+start quickly.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import Any
+
+__version__ = "0.1.0"
+
+_PLACES = {
+    "Model": "millwright.model",
+    "Posterior": "millwright.posterior",
+    "compare": "millwright.posterior",
+    "load": "millwright.posterior",
+}
+_MODULES = ("demo", "errors", "plots")
+_DISTRIBUTIONS = (
+    "bernoulli",
+    "beta",
+    "binomial",
+    "cauchy",
+    "exponential",
+    "gamma",
+    "half_cauchy",
+    "half_normal",
+    "half_student_t",
+    "inverse_gamma",
+    "lognormal",
+    "negative_binomial",
+    "normal",
+    "poisson",
+    "student_t",
+    "uniform",
+)
+_FUNCTIONS = (
+    "abs",
+    "arctan",
+    "cos",
+    "dot",
+    "erf",
+    "exp",
+    "expit",
+    "expm1",
+    "gammaln",
+    "log",
+    "log10",
+    "log1p",
+    "logit",
+    "maximum",
+    "mean",
+    "minimum",
+    "ndtr",
+    "sin",
+    "sqrt",
+    "sum",
+    "tan",
+    "tanh",
+    "where",
+)
+
+__all__ = sorted((*_PLACES, *_MODULES, *_DISTRIBUTIONS, *_FUNCTIONS))  # pyright: ignore
+
+
+def __getattr__(name: str) -> Any:
+    if name in _PLACES:
+        value = getattr(importlib.import_module(_PLACES[name]), name)
+    elif name in _MODULES:
+        value = importlib.import_module(f"millwright.{name}")
+    elif name in _DISTRIBUTIONS or name in _FUNCTIONS:
+        value = importlib.import_module("millwright.language.symbols").called(name)
+    else:
+        raise AttributeError(f"module 'millwright' has no attribute {name!r}")
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return [*__all__, "__version__"]

@@ -1,0 +1,1 @@
+"""How far the data prefer one model over another."""

@@ -1,0 +1,114 @@
+"""Several models of the same data, side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+import pandas as pd
+
+from millwright.comparison.leave_one_out import LeaveOneOut, row_sentence
+from millwright.errors import ArgumentError
+
+__all__ = ["Comparison", "compare_results"]
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Models ordered by expected log predictive density, the best first.
+
+    Attributes
+    ----------
+    results
+        Leave-one-out result of each model, the best first.
+    """
+
+    results: Mapping[str, LeaveOneOut] = field(repr=False)
+
+    def table(self) -> pd.DataFrame:
+        """Return one row a model: elpd, its lag behind the best with its standard error, and
+        the number of rows that cannot be relied on."""
+        names = list(self.results)
+        best = self.results[names[0]]
+        rows = []
+        for result in self.results.values():
+            gap = best.elpd_by_row - result.elpd_by_row
+            rows.append(
+                {
+                    "elpd": result.elpd,
+                    "SE": result.se,
+                    "behind the best by": float(gap.sum()),
+                    "SE of that": float(np.sqrt(gap.size) * gap.std()),
+                    "effective parameters": result.effective_parameters,
+                    "rows not reliable": len(result.unreliable),
+                }
+            )
+        return pd.DataFrame(rows, index=pd.Index(names, name="model"))
+
+    @property
+    def sentence(self) -> str:
+        """What follows from the comparison of the two best models, and how sure it is."""
+        names = list(self.results)
+        table = self.table()
+        gap, se = table.iloc[1]["behind the best by"], table.iloc[1]["SE of that"]
+        size = f"by {gap:.1f} in elpd, with a standard error of {se:.1f}"
+        few = len(self.results[names[0]].rows) < 30
+        caution = (
+            " With fewer than 30 rows the standard error is itself rough." if few else ""
+        )
+        if gap < 4:
+            return (
+                f"`{names[0]}` and `{names[1]}` predict about equally well ({size}; a "
+                "difference below 4 is small). Prefer the simpler or the better founded."
+            )
+        if gap < 2 * se:
+            return (
+                f"`{names[0]}` seems to predict better than `{names[1]}` ({size}), but not "
+                f"clearly: the difference is less than two standard errors.{caution}"
+            )
+        return (
+            f"`{names[0]}` predicts better than `{names[1]}` ({size}): the difference is "
+            f"{gap / max(se, 1e-12):.1f} standard errors.{caution}"
+        )
+
+    def __str__(self) -> str:
+        table = self.table()
+        shown = table.copy()
+        for column in shown.columns[:-1]:
+            shown[column] = [f"{value:.1f}" for value in shown[column]]
+        lines = [
+            self.sentence,
+            shown.rename_axis(None).to_string(),
+            "elpd: expected log predictive density by leave-one-out; larger is better.",
+        ]
+        lines += [f"{name}: {row_sentence(result)}" for name, result in self.results.items()]
+        return "\n".join(lines)
+
+
+def compare_results(
+    results: Mapping[str, LeaveOneOut], fingerprints: Mapping[str, str]
+) -> Comparison:
+    """Order models by elpd.
+
+    Parameters
+    ----------
+    results
+        At least two leave-one-out results.
+    fingerprints
+        Fingerprint of the outcomes of each model; they must agree.
+
+    Raises
+    ------
+    ArgumentError
+        For fewer than two models, or models of different outcomes.
+    """
+    if len(results) < 2:
+        raise ArgumentError("A comparison needs at least two models: compare(one=a, other=b).")
+    if len(set(fingerprints.values())) > 1:
+        raise ArgumentError(
+            f"The models {', '.join(results)} were fitted to different outcomes or rows, so "
+            "their predictive densities cannot be compared. Fit all to the same rows."
+        )
+    order = sorted(results, key=lambda name: -results[name].elpd)
+    return Comparison({name: results[name] for name in order})

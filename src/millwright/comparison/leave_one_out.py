@@ -1,0 +1,120 @@
+"""Expected log predictive density by leave-one-out cross-validation.
+
+Vehtari, Gelman and Gabry (2017), "Practical Bayesian model evaluation using leave-one-out
+cross-validation and WAIC", Statistics and Computing 27(5), equations 10, 22 and 23.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from scipy.special import logsumexp
+
+from millwright.comparison.smoothing import highest_good_k, smoothed_log_weights
+from millwright.diagnostics.convergence import ess_mean
+from millwright.draws.labelled_draws import Draws
+from millwright.modelling.density import log_likelihood
+from millwright.modelling.labelled import DRAW, full
+
+__all__ = ["LeaveOneOut", "leave_one_out", "pointwise_log_likelihood"]
+
+
+@dataclass(frozen=True)
+class LeaveOneOut:
+    """Leave-one-out estimate of a model's predictive accuracy.
+
+    Attributes
+    ----------
+    rows
+        Outcome and row (counted from 1) of each entry of the arrays.
+    elpd_by_row
+        Log predictive density of each row given all others, shape (rows,).
+    k
+        Pareto k of each row.
+    k_limit
+        Largest k with a reliable estimate, for this number of draws.
+    effective_parameters
+        log likelihood minus elpd, summed over rows.
+    """
+
+    rows: tuple[tuple[str, int], ...] = field(repr=False)
+    elpd_by_row: np.ndarray = field(repr=False)
+    k: np.ndarray = field(repr=False)
+    k_limit: float
+    effective_parameters: float
+
+    @property
+    def elpd(self) -> float:
+        """Sum over all rows; larger is better."""
+        return float(self.elpd_by_row.sum())
+
+    @property
+    def se(self) -> float:
+        """Standard error of the sum over rows."""
+        return float(np.sqrt(len(self.elpd_by_row)) * self.elpd_by_row.std())
+
+    @property
+    def unreliable(self) -> tuple[tuple[str, int], ...]:
+        """Rows whose Pareto k is above the limit."""
+        return tuple(self.rows[at] for at in np.flatnonzero(~(self.k <= self.k_limit)))
+
+    def __str__(self) -> str:
+        lines = [
+            f"Leave-one-out: elpd {self.elpd:.1f} (standard error {self.se:.1f}; larger is "
+            f"better), {self.effective_parameters:.1f} effective parameters."
+        ]
+        return "\n".join([*lines, row_sentence(self)])
+
+
+def row_sentence(result: LeaveOneOut) -> str:
+    """Say whether every row's estimate can be relied on."""
+    bad = result.unreliable
+    if not bad:
+        return (
+            f"All {len(result.rows)} rows can be relied on: every Pareto k is at most "
+            f"{result.k_limit:.2f} (smaller is better)."
+        )
+    outcomes = {outcome for outcome, _ in result.rows}
+    named = [str(row) if len(outcomes) == 1 else f"{outcome} {row}" for outcome, row in bad]
+    more = f" and {len(named) - 6} more" if len(named) > 6 else ""
+    return (
+        f"{len(bad)} of {len(result.rows)} rows cannot be relied on, with a Pareto k above "
+        f"{result.k_limit:.2f}: row{'s' if len(bad) > 1 else ''} {', '.join(named[:6])}{more} "
+        "(counting from 1). Each moves the posterior much when left out: look at it, and fit "
+        "again without it before trusting a small difference."
+    )
+
+
+def pointwise_log_likelihood(draws: Draws) -> tuple[tuple[tuple[str, int], ...], np.ndarray]:
+    """Return outcome and row of each column, and the log likelihood, shape (draws, rows)."""
+    evaluation = draws.evaluation()
+    size = int(np.prod(draws.shape))
+    rows: list[tuple[str, int]] = []
+    columns = []
+    with np.errstate(all="ignore"):
+        for part in draws.binding.program.outcomes:
+            item = log_likelihood(evaluation, part)
+            axes = dict(draws.binding.program.outcome_axes)[part.name]
+            shape = (size, *draws.binding.program.shape(axes))
+            values = full(item, (DRAW, *axes), shape).reshape(size, -1)
+            columns.append(values)
+            rows += [(part.name, at + 1) for at in range(values.shape[1])]
+    return tuple(rows), np.concatenate(columns, axis=1)
+
+
+def leave_one_out(draws: Draws) -> LeaveOneOut:
+    """Estimate the log predictive density of each row given all others."""
+    rows, log_lik = pointwise_log_likelihood(draws)
+    size = len(log_lik)
+    chains, n = draws.shape
+    peak = log_lik.max(axis=0)
+    share = ess_mean(np.exp(log_lik - peak).reshape(chains, n, -1)) / size
+    share = np.where(np.isfinite(share), share, 1.0)
+    elpd = np.empty(len(rows))
+    k = np.empty(len(rows))
+    for at in range(len(rows)):
+        log_weights, k[at] = smoothed_log_weights(-log_lik[:, at], share[at])
+        elpd[at] = logsumexp(log_weights + log_lik[:, at])
+    in_sample = logsumexp(log_lik, axis=0) - np.log(size)
+    return LeaveOneOut(rows, elpd, k, highest_good_k(size), float(np.sum(in_sample - elpd)))

@@ -1,0 +1,1 @@
+"""Convergence: pure functions on arrays of chains and draws, and the verdict in words."""

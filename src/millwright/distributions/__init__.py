@@ -1,0 +1,1 @@
+"""Probability distributions: log densities, distribution functions, random draws, supports."""

@@ -1,0 +1,205 @@
+"""Distributions of whole numbers: Bernoulli, binomial, Poisson, negative binomial."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import special
+
+from millwright.distributions.family import Family, Parameter, Parameters, Support
+from millwright.distributions.mathematics import Array, Mathematics, softplus
+
+__all__ = ["Bernoulli", "Binomial", "NegativeBinomial", "Poisson"]
+
+_PROBABILITY = Parameter("probability", "probability", "chance of a success")
+_LOG_ODDS = Parameter(
+    "log_odds", "real", "log(p / (1 - p)) of the chance of a success", instead_of="probability"
+)
+_TRIALS = Parameter("trials", "count", "number of trials")
+
+
+def _chance(p: Parameters) -> Array:
+    """Probability of a success, however it was given (NumPy)."""
+    return special.expit(p["log_odds"]) if "log_odds" in p else np.asarray(p["probability"])
+
+
+class _Whole(Family):
+    whole = True
+    truncatable = False
+
+    def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        return np.asarray(self._draw(generator, size, p), dtype=float)
+
+    def _draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        raise NotImplementedError  # pragma: no cover
+
+
+class Binomial(_Whole):
+    """Number of successes in `trials` independent trials."""
+
+    name = "binomial"
+    summary = "number of successes among trials"
+    parameters = (_TRIALS, _PROBABILITY, _LOG_ODDS)
+
+    def _trials(self, p: Parameters) -> Array:
+        return p["trials"]
+
+    def support(self, p: Parameters) -> Support:
+        return Support(lower=0.0, upper=self._trials(p), whole=True)
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        n = m.asarray(self._trials(p))
+        ways = -m.log1p(n) - m.betaln(n - x + 1.0, x + 1.0)
+        return ways + self._log_chances(m, x, n, p)
+
+    def _log_chances(self, m: Mathematics, x: Array, n: Array, p: Parameters) -> Array:
+        if "log_odds" in p:
+            return x * p["log_odds"] - n * softplus(m, p["log_odds"])
+        return m.xlogy(x, p["probability"]) + m.xlog1py(n - x, -p["probability"])
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        n, k = m.asarray(self._trials(p)), m.floor(x)
+        inside = (k >= 0) & (k < n)
+        safe = m.where(inside, k, 0.0)
+        tail = m.betainc(m.where(inside, n - safe, 1.0), safe + 1.0, 1.0 - self._p(m, p))
+        return m.log(m.where(inside, tail, 1.0 * (k >= n)))
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        n, k = m.asarray(self._trials(p)), m.floor(x)
+        inside = (k >= 0) & (k < n)
+        safe = m.where(inside, k, 0.0)
+        tail = m.betainc(safe + 1.0, m.where(inside, n - safe, 1.0), self._p(m, p))
+        return m.log(m.where(inside, tail, 1.0 * (k < 0)))
+
+    def _p(self, m: Mathematics, p: Parameters) -> Array:
+        return m.expit(p["log_odds"]) if "log_odds" in p else m.asarray(p["probability"])
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        return _search(self, q, p, upper=np.asarray(self._trials(p), dtype=float))
+
+    def _draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        trials = np.asarray(self._trials(p)).astype(np.int64)
+        return generator.binomial(trials, _chance(p), size)
+
+    def mean(self, p: Parameters) -> Array:
+        return np.asarray(self._trials(p)) * _chance(p)
+
+
+class Bernoulli(Binomial):
+    """One trial: 1 with the given probability, else 0."""
+
+    name = "bernoulli"
+    summary = "1 (success) or 0"
+    parameters = (_PROBABILITY, _LOG_ODDS)
+
+    def _trials(self, p: Parameters) -> Array:
+        return 1.0
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return self._log_chances(m, x, m.asarray(1.0), p)
+
+
+class Poisson(_Whole):
+    """Counts of independent events, with mean `rate`."""
+
+    name = "poisson"
+    summary = "counts with mean and variance rate"
+    parameters = (
+        Parameter("rate", "positive", "mean count"),
+        Parameter("log_rate", "real", "logarithm of the mean count", instead_of="rate"),
+    )
+
+    def support(self, p: Parameters) -> Support:
+        return Support(lower=0.0, whole=True)
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        ways = -m.gammaln(x + 1.0)
+        if "log_rate" in p:
+            return x * p["log_rate"] - m.exp(p["log_rate"]) + ways
+        return m.xlogy(x, p["rate"]) - p["rate"] + ways
+
+    def _rate(self, m: Mathematics, p: Parameters) -> Array:
+        return m.exp(p["log_rate"]) if "log_rate" in p else m.asarray(p["rate"])
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        k = m.floor(x)
+        tail = m.gammaincc(m.maximum(k, 0.0) + 1.0, self._rate(m, p))
+        return m.log(m.where(k >= 0, tail, 0.0))
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        k = m.floor(x)
+        tail = m.gammainc(m.maximum(k, 0.0) + 1.0, self._rate(m, p))
+        return m.log(m.where(k >= 0, tail, 1.0))
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        return _search(self, q, p)
+
+    def _draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        # NumPy refuses rates near 2^63; such prior draws stand for "absurdly many".
+        rate = np.exp(p["log_rate"]) if "log_rate" in p else p["rate"]
+        return generator.poisson(np.minimum(rate, 1e18), size)
+
+    def mean(self, p: Parameters) -> Array:
+        return np.exp(p["log_rate"]) if "log_rate" in p else np.asarray(p["rate"], dtype=float)
+
+
+class NegativeBinomial(_Whole):
+    """Counts with mean `mean` and variance `mean` + `mean`^2 / `shape`."""
+
+    name = "negative_binomial"
+    summary = "counts that vary more than Poisson ones: variance mean + mean^2 / shape"
+    parameters = (
+        Parameter("mean", "positive", "mean count"),
+        Parameter("shape", "positive", "small means more spread than Poisson"),
+    )
+
+    def support(self, p: Parameters) -> Support:
+        return Support(lower=0.0, whole=True)
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        mean, shape = m.asarray(p["mean"]), m.asarray(p["shape"])
+        # log C(x + shape - 1, x) through the beta function, which does not cancel.
+        ways = -m.log(shape + x) - m.betaln(shape + 0.0 * x, x + 1.0)
+        return ways - shape * m.log1p(mean / shape) + m.xlogy(x, mean / (mean + shape))
+
+    def _p(self, m: Mathematics, p: Parameters) -> Array:
+        return p["shape"] / (p["shape"] + m.asarray(p["mean"]))
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        k = m.floor(x)
+        tail = m.betainc(m.asarray(p["shape"]), m.maximum(k, 0.0) + 1.0, self._p(m, p))
+        return m.log(m.where(k >= 0, tail, 0.0))
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        k = m.floor(x)
+        tail = m.betainc(m.maximum(k, 0.0) + 1.0, m.asarray(p["shape"]), 1.0 - self._p(m, p))
+        return m.log(m.where(k >= 0, tail, 1.0))
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        return _search(self, q, p)
+
+    def _draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        shape = np.asarray(p["shape"], dtype=float)
+        rate = generator.standard_gamma(shape, size) * (np.asarray(p["mean"]) / shape)
+        return generator.poisson(np.minimum(rate, 1e18))
+
+    def mean(self, p: Parameters) -> Array:
+        return np.asarray(p["mean"], dtype=float) + 0.0 * np.asarray(p["shape"])
+
+
+def _search(family: Family, q: Array, p: Parameters, upper: Array | None = None) -> Array:
+    """Smallest whole number with cdf >= q, by doubling and bisection on whole numbers."""
+    q = np.asarray(q, dtype=float)
+    mean = np.asarray(family.mean(p), dtype=float)
+    shape = np.broadcast_shapes(q.shape, mean.shape)
+    q = np.broadcast_to(q, shape)
+    low = np.full(shape, -1.0)
+    high = np.broadcast_to(upper, shape).astype(float) if upper is not None else None
+    if high is None:
+        high = np.broadcast_to(np.floor(2 * mean) + 10, shape).astype(float)
+        while np.any(short := (family.cdf(high, p) < q) & (high < 1e15)):
+            high = np.where(short, 2 * high, high)
+    while np.any(high - low > 1):
+        middle = np.floor((low + high) / 2)
+        enough = family.cdf(middle, p) >= q
+        low, high = np.where(enough, low, middle), np.where(enough, middle, high)
+    return high

@@ -1,0 +1,152 @@
+"""What every distribution declares: its parameters, its support, and how to use it.
+
+A family is stateless; parameter values are passed as a mapping of arrays that broadcast
+against the values. Formulas take the array library as `m` (see `mathematics`); distribution
+functions for prior draws and descriptions use NumPy and SciPy.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from millwright.distributions import on_numpy
+from millwright.distributions.mathematics import Array, Mathematics
+
+__all__ = ["Domain", "Family", "Parameter", "Parameters", "Support"]
+
+Parameters = Mapping[str, Array]
+Domain = Literal["real", "positive", "probability", "count", "positive count"]
+
+_INSIDE: dict[str, Any] = {
+    "real": lambda x: np.isfinite(x),
+    "positive": lambda x: np.isfinite(x) & (x > 0),
+    "probability": lambda x: (x >= 0) & (x <= 1),
+    "count": lambda x: np.isfinite(x) & (x >= 0) & (x == np.floor(x)),
+}
+
+DOMAIN_WORDS: dict[str, str] = {
+    "real": "a finite number",
+    "positive": "above zero",
+    "probability": "between 0 and 1",
+    "count": "a whole number, zero or more",
+}
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """One parameter of a family.
+
+    Attributes
+    ----------
+    name
+        Keyword in the model language.
+    domain
+        Values that make sense.
+    positional
+        Whether it may be given without its name: only locations and scales may.
+    instead_of
+        Name of the parameter that this one replaces, such as `log_odds` for `probability`.
+    """
+
+    name: str
+    domain: str
+    meaning: str
+    positional: bool = False
+    instead_of: str = ""
+
+    def valid(self, value: Array) -> Array:
+        """Return, element by element, whether `value` makes sense."""
+        return _INSIDE[self.domain](np.asarray(value, dtype=float))
+
+
+@dataclass(frozen=True)
+class Support:
+    """Values with positive density: an interval, of whole numbers if `whole`.
+
+    Attributes
+    ----------
+    lower, upper
+        Bounds as arrays that broadcast with the parameters, or None for no bound.
+    """
+
+    lower: Array | None = None
+    upper: Array | None = None
+    whole: bool = False
+
+    def contains(self, values: Array) -> Array:
+        """Return, element by element, whether `values` lie in the support (NumPy)."""
+        x = np.asarray(values, dtype=float)
+        inside = np.isfinite(x)
+        if self.lower is not None:
+            inside = inside & (x >= self.lower)
+        if self.upper is not None:
+            inside = inside & (x <= self.upper)
+        return inside & (x == np.floor(x)) if self.whole else inside
+
+    def words(self) -> str:
+        """Say which values have positive density."""
+        kind = "whole numbers" if self.whole else "numbers"
+        lower, upper = (_bound(b) for b in (self.lower, self.upper))
+        if lower and upper:
+            return f"{kind} from {lower} to {upper}"
+        if lower:
+            return f"{kind} from {lower} upwards"
+        return f"{kind} up to {upper}" if upper else f"all {kind}"
+
+
+def _bound(value: Array | None) -> str:
+    if value is None:
+        return ""
+    first = np.unique(np.asarray(value, dtype=float))
+    return f"{first[0]:g}" if first.size == 1 else "a bound that varies"
+
+
+class Family(ABC):
+    """A family of one-dimensional distributions."""
+
+    name: ClassVar[str]
+    summary: ClassVar[str]
+    parameters: ClassVar[tuple[Parameter, ...]]
+    whole: ClassVar[bool] = False
+    truncatable: ClassVar[bool] = True
+
+    def support(self, p: Parameters) -> Support:
+        """Return where the density is positive; the whole line unless overridden."""
+        return Support(whole=self.whole)
+
+    @abstractmethod
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Return the log density (log probability for counts) at `x` inside the support."""
+
+    @abstractmethod
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Return log P(X <= x)."""
+
+    @abstractmethod
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Return log P(X > x)."""
+
+    @abstractmethod
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        """Return the smallest x with P(X <= x) >= q (NumPy)."""
+
+    @abstractmethod
+    def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        """Return random draws of shape `size`; parameters broadcast to it."""
+
+    @abstractmethod
+    def mean(self, p: Parameters) -> Array:
+        """Return the mean, NaN or infinite where it does not exist."""
+
+    def cdf(self, x: Array, p: Parameters) -> Array:
+        """Return P(X <= x) (NumPy)."""
+        return np.exp(self.log_cdf(on_numpy, np.asarray(x, dtype=float), p))
+
+    def survival_quantile(self, q: Array, p: Parameters) -> Array:
+        """Return the x with P(X > x) = q; overridden where 1 - q would lose a far tail."""
+        return self.quantile(1 - np.asarray(q), p)

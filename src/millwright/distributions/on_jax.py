@@ -1,0 +1,154 @@
+"""The functions of `Mathematics` from JAX, in double precision.
+
+Importing this module switches JAX to double precision for the whole process: posteriors in
+single precision are wrong in ways that no diagnostic shows.
+"""
+
+from __future__ import annotations
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from jax.numpy import (
+    abs,
+    arctan,
+    arctan2,
+    asarray,
+    cos,
+    exp,
+    expm1,
+    floor,
+    inf,
+    isfinite,
+    log,
+    log1p,
+    log10,
+    logaddexp,
+    logical_and,
+    logical_not,
+    logical_or,
+    maximum,
+    mean,
+    minimum,
+    pi,
+    sin,
+    sqrt,
+    sum,
+    tan,
+    tanh,
+    einsum,
+    where,
+    zeros,
+    zeros_like,
+)
+from jax.scipy.special import (
+    betaln,
+    digamma,
+    erf,
+    expit,
+    gammainc,
+    gammaincc,
+    gammaln,
+    log_ndtr,
+    logit,
+    ndtr,
+    xlog1py,
+    xlogy,
+)
+from jax.scipy.special import betainc as _betainc
+
+jax.config.update("jax_enable_x64", True)
+
+__all__ = [
+    "abs",
+    "arctan",
+    "arctan2",
+    "asarray",
+    "betainc",
+    "betaln",
+    "cos",
+    "erf",
+    "exp",
+    "expit",
+    "expm1",
+    "floor",
+    "gammainc",
+    "gammaincc",
+    "gammaln",
+    "inf",
+    "isfinite",
+    "log",
+    "log1p",
+    "log10",
+    "log_ndtr",
+    "logaddexp",
+    "logical_and",
+    "logical_not",
+    "logical_or",
+    "logit",
+    "maximum",
+    "mean",
+    "minimum",
+    "ndtr",
+    "pi",
+    "sin",
+    "sqrt",
+    "sum",
+    "tan",
+    "tanh",
+    "einsum",
+    "where",
+    "xlog1py",
+    "xlogy",
+    "zeros",
+    "zeros_like",
+]
+
+_NODES, _WEIGHTS = np.polynomial.legendre.leggauss(48)
+
+
+@jax.custom_jvp
+def betainc(a: jax.Array, b: jax.Array, x: jax.Array) -> jax.Array:
+    """Regularised incomplete beta function, differentiable in all three arguments.
+
+    JAX gives no derivative in `a` and `b`; here they come from the integral of the score,
+    d/da I_x(a, b) = integral over [0, x] of (log t - psi(a) + psi(a + b)) f(t) dt.
+    """
+    return _betainc(a, b, x)
+
+
+@betainc.defjvp
+def _betainc_jvp(
+    primals: tuple[jax.Array, ...], tangents: tuple[jax.Array, ...]
+) -> tuple[jax.Array, jax.Array]:
+    a, b, x = primals
+    value = _betainc(a, b, x)
+    inside = (x > 0) & (x < 1)
+    safe = jnp.where(inside, x, 0.5)
+    density = jnp.exp((a - 1) * log(safe) + (b - 1) * log1p(-safe) - betaln(a, b))
+    in_x = jnp.where(inside, density, 0.0)
+    from_left = _left_scores(a, b, safe)
+    # The scores integrate to zero over [0, 1], so the shorter side serves for either tail.
+    from_right = _left_scores(b, a, 1 - safe)
+    left = safe < a / (a + b)
+    in_a = jnp.where(inside, jnp.where(left, from_left[0], -from_right[1]), 0.0)
+    in_b = jnp.where(inside, jnp.where(left, from_left[1], -from_right[0]), 0.0)
+    return value, in_a * tangents[0] + in_b * tangents[1] + in_x * tangents[2]
+
+
+def _left_scores(a: jax.Array, b: jax.Array, x: jax.Array) -> tuple[jax.Array, jax.Array]:
+    """Integrals over [0, x] of the scores in `a` and `b` times the beta density.
+
+    With t = x u^p and p = 6 / min(a, 1), the integrand is smooth at zero for any a.
+    """
+    p = 6.0 / minimum(a, 1.0)[..., None]
+    u = (jnp.asarray(_NODES) + 1) / 2
+    weights = jnp.asarray(_WEIGHTS) / 2
+    log_t = log(x)[..., None] + p * log(u)
+    t = exp(log_t)
+    a_, b_ = a[..., None], b[..., None]
+    log_density = a_ * log_t + (b_ - 1) * log1p(-t) - betaln(a_, b_)
+    mass = exp(log_density) * p / u * weights
+    score_a = log_t - digamma(a_) + digamma(a_ + b_)
+    score_b = log1p(-t) - digamma(b_) + digamma(a_ + b_)
+    return sum(mass * score_a, axis=-1), sum(mass * score_b, axis=-1)

@@ -1,0 +1,123 @@
+"""A continuous distribution cut to [low, high], with the right normalising constant."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.distributions import on_numpy
+from millwright.distributions.family import Family, Parameters, Support
+from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
+
+__all__ = ["Truncated", "split_bounds"]
+
+_BOUNDS = ("low", "high")
+
+
+def split_bounds(p: Parameters) -> tuple[dict[str, Array], Array | None, Array | None]:
+    """Split the parameters into those of the family and the two bounds."""
+    inner = {name: value for name, value in p.items() if name not in _BOUNDS}
+    return inner, p.get("low"), p.get("high")
+
+
+class Truncated(Family):
+    """`family` restricted to [low, high]; either bound may be absent.
+
+    The mass inside is a difference of distribution functions, taken on whichever side of the
+    median keeps both terms small, so that far tails keep their digits.
+    """
+
+    def __init__(self, family: Family) -> None:
+        self.family = family
+        self.name = family.name  # type: ignore[misc]
+        self.summary = family.summary  # type: ignore[misc]
+        self.parameters = family.parameters  # type: ignore[misc]
+
+    def support(self, p: Parameters) -> Support:
+        inner, low, high = split_bounds(p)
+        base = self.family.support(inner)
+        lower = low if base.lower is None else base.lower
+        upper = high if base.upper is None else base.upper
+        if low is not None and base.lower is not None:
+            lower = _larger(low, base.lower)
+        if high is not None and base.upper is not None:
+            upper = -_larger(-high, -base.upper)
+        return Support(lower, upper)
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        inner, _, _ = split_bounds(p)
+        return self.family.log_density(m, x, inner) - self._log_mass(m, p)
+
+    def _log_mass(self, m: Mathematics, p: Parameters) -> Array:
+        """Log of the probability that the uncut distribution gives to [low, high]."""
+        inner, low, high = split_bounds(p)
+        if low is None:
+            return self.family.log_cdf(m, high, inner)
+        low, cut = self._inside(m, low, inner)
+        below = m.where(cut, self.family.log_cdf(m, low, inner), -m.inf)
+        above = m.where(cut, self.family.log_survival(m, low, inner), 0.0)
+        if high is None:
+            return above
+        beyond = self.family.log_survival(m, high, inner)
+        upto = self.family.log_cdf(m, high, inner)
+        upper_side = below > above
+        larger = m.where(upper_side, above, upto)
+        smaller = m.where(upper_side, beyond, below)
+        finite = smaller > -m.inf
+        difference = log_diff_exp(m, larger, m.where(finite, smaller, larger - 1.0))
+        return m.where(finite, difference, larger)
+
+    def _inside(self, m: Mathematics, low: Array, inner: Parameters) -> tuple[Array, Array]:
+        """Return `low`, moved inside the support where it cuts nothing, and where it cuts."""
+        floor = self.family.support(inner).lower
+        if floor is None:
+            return low, m.asarray(low) > -m.inf
+        cut = m.asarray(low) > floor
+        return m.where(cut, low, floor + 1.0), cut
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return self._log_mass(m, {**p, "high": x}) - self._log_mass(m, p)
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return self._log_mass(m, {**p, "low": x}) - self._log_mass(m, p)
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        inner, low, high = split_bounds(p)
+        q = np.asarray(q, dtype=float)
+        at_low, at_high = (self._shares(b, inner, d) for b, d in ((low, (0, 1)), (high, (1, 0))))
+        from_below = self.family.quantile(at_low[0] + q * (at_high[0] - at_low[0]), inner)
+        upper = at_high[1] + (1 - q) * (at_low[1] - at_high[1])
+        from_above = self.family.survival_quantile(upper, inner)
+        return self._clip(np.where(at_low[0] > 0.5, from_above, from_below), low, high)
+
+    def _shares(
+        self, bound: Array | None, inner: Parameters, default: tuple[float, float]
+    ) -> tuple[Array, Array]:
+        """Probability below and above `bound`."""
+        if bound is None:
+            return default
+        x = np.asarray(bound, dtype=float)
+        family = self.family
+        return family.cdf(x, inner), np.exp(family.log_survival(on_numpy, x, inner))
+
+    def _clip(self, x: Array, low: Array | None, high: Array | None) -> Array:
+        x = x if low is None else np.maximum(x, low)
+        return x if high is None else np.minimum(x, high)
+
+    def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        return self.quantile(generator.random(size), p)
+
+    def mean(self, p: Parameters) -> Array:
+        # Gauss-Legendre in the probability scale, on pieces that shrink towards both ends.
+        nodes, weights = np.polynomial.legendre.leggauss(40)
+        edges = np.concatenate([10.0 ** np.arange(-12, -0.5), [0.5]])
+        edges = np.concatenate([[0.0], edges, 1 - edges[-2::-1], [1.0]])
+        widths = np.diff(edges)[:, None]
+        q = (edges[:-1, None] + widths * (nodes + 1) / 2).ravel()
+        w = (widths * weights / 2).ravel()
+        values = {name: np.asarray(value, dtype=float)[..., None] for name, value in p.items()}
+        return np.sum(w * self.quantile(q, values), axis=-1)
+
+
+def _larger(a: Array, b: Array) -> Array:
+    """Larger of two bounds, whichever array library they come from."""
+    return a * (a >= b) + b * (a < b)

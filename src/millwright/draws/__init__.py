@@ -1,0 +1,1 @@
+"""Labelled posterior draws: tables, intervals, statements, predictive draws and checks."""

@@ -1,0 +1,126 @@
+"""Posterior draws by name, with derived quantities computed when asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import product
+
+import numpy as np
+
+from millwright.distributions import on_numpy
+from millwright.errors import UnknownLabelError, nearest
+from millwright.modelling.binding import Binding
+from millwright.modelling.density import place_unknowns
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.labelled import DRAW, Labelled, full
+
+__all__ = ["Draws", "from_positions"]
+
+
+@dataclass(frozen=True, eq=False)
+class Draws:
+    """Draws of all unknowns of a bound model.
+
+    Attributes
+    ----------
+    values
+        Draws of each unknown, float64 of shape (chains, draws, labels...).
+    """
+
+    binding: Binding
+    values: Mapping[str, np.ndarray] = field(repr=False)
+    _derived: dict[str, np.ndarray] = field(default_factory=dict, repr=False)
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Number of chains and of draws a chain."""
+        return next(iter(self.values.values())).shape[:2]
+
+    def known(self, keep: slice = slice(None)) -> dict[str, Labelled]:
+        """Return the unknowns with one axis of draws, chain after chain."""
+        chains, draws = self.shape
+        return {
+            name: Labelled(
+                value.reshape(chains * draws, *value.shape[2:])[keep],
+                (DRAW, *self.binding.axes[name]),
+            )
+            for name, value in self.values.items()
+        }
+
+    def evaluation(self, binding: Binding | None = None, keep: slice = slice(None)) -> Evaluation:
+        """Return an evaluation over the draws, for these data or for others of the same model."""
+        return (binding or self.binding).evaluation(self.known(keep))
+
+    def get(self, name: str) -> np.ndarray:
+        """Return draws of an unknown, fixed or derived quantity, (chains, draws, labels...)."""
+        if name in self.values:
+            return self.values[name]
+        if name not in self._derived:
+            if name not in self.binding.axes:
+                known = list(self.binding.axes)
+                raise UnknownLabelError(
+                    f"There is no quantity `{name}`.{nearest(name, known)} "
+                    f"Quantities: {', '.join(known)}."
+                )
+            chains, draws = self.shape
+            axes = self.binding.axes[name]
+            item = self.evaluation().get(name)
+            size = (chains * draws, *self.binding.program.shape(axes))
+            flat = full(item, (DRAW, *axes), size)
+            self._derived[name] = np.asarray(flat, dtype=float).reshape(
+                chains, draws, *size[1:]
+            )
+        return self._derived[name]
+
+    def names(self, rows: bool = False) -> list[str]:
+        """Return unknown and derived quantities, without those with one value a row."""
+        specification = self.binding.specification
+        written = [d.name for d in (*specification.priors, *specification.derived)]
+        fixed = {part.name for part in specification.parts if part.kind == "fixed"}
+        return [
+            name
+            for name in written
+            if name not in fixed
+            and (rows or not any(axis.startswith("row") for axis in self.binding.axes[name]))
+        ]
+
+    def single(self, names: Sequence[str] | None = None) -> dict[str, np.ndarray]:
+        """Return draws of every single number, shape (chains, draws), as `effect[Upper]`."""
+        result: dict[str, np.ndarray] = {}
+        for name in self.names() if names is None else names:
+            value = self.get(name)
+            for label, index in self.cells(name):
+                result[f"{name}{label}"] = value[(slice(None), slice(None), *index)]
+        return result
+
+    def cells(self, name: str) -> Iterator[tuple[str, tuple[int, ...]]]:
+        """Yield each single number of a quantity: its label in brackets and its position."""
+        axes = self.binding.axes[name]
+        if not axes:
+            yield "", ()
+            return
+        sets = [self.labels(axis) for axis in axes]
+        for index in product(*(range(len(labels)) for labels in sets)):
+            inside = ", ".join(str(labels[at]) for labels, at in zip(sets, index, strict=True))
+            yield f"[{inside}]", index
+
+    def labels(self, axis: str) -> Sequence[object]:
+        """Return the labels along an axis; rows are counted from 1."""
+        if axis in self.binding.labels:
+            return self.binding.labels[axis]
+        return range(1, self.binding.program.size_of[axis] + 1)
+
+
+def from_positions(binding: Binding, positions: np.ndarray) -> Draws:
+    """Return draws from unconstrained positions of shape (chains, draws, dimension)."""
+    chains, draws, dimension = positions.shape
+    flat = positions.reshape(chains * draws, dimension)
+    evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, flat)
+    values = {
+        part.name: np.asarray(evaluation.values[part.name].values).reshape(
+            chains, draws, *binding.program.shape(part.per)
+        )
+        for part in binding.program.unknowns
+    }
+    return Draws(binding, values)

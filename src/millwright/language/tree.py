@@ -1,0 +1,103 @@
+"""The expression tree: what a definition means, however it was written.
+
+Nodes are immutable and compare by structure; the place in the text is kept for messages and
+left out of comparisons, so that a definition written as a function equals its printed text.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+__all__ = ["Call", "Label", "Lookup", "Name", "Node", "Number", "Operation", "Place", "Slot", "walk"]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Half-open range of character positions in a definition's text."""
+
+    start: int
+    end: int
+
+
+@dataclass(frozen=True, slots=True)
+class Number:
+    """A literal number."""
+
+    value: float
+    place: Place | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Slot:
+    """A number that has become an argument of the compiled function, by its position there."""
+
+    index: int
+    place: Place | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Name:
+    """An unknown, a derived quantity, a data column or a label set."""
+
+    name: str
+    place: Place | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Label:
+    """A literal label inside brackets."""
+
+    value: str
+    place: Place | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Operation:
+    """An operator with its operands: arithmetic, comparison, `and`, `or`, `not`, `@`."""
+
+    operator: str
+    operands: tuple[Node, ...]
+    place: Place | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """A call of a known function: a distribution or a mathematical function."""
+
+    function: str
+    arguments: tuple[Node, ...]
+    keywords: tuple[tuple[str, Node], ...] = ()
+    place: Place | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Lookup:
+    """`base[label, ...]`: the values of `base` at labels, or at the labels a column holds."""
+
+    base: Node
+    labels: tuple[Node, ...]
+    place: Place | None = field(default=None, compare=False)
+
+
+Node = Number | Slot | Name | Label | Operation | Call | Lookup
+
+
+def children(node: Node) -> tuple[Node, ...]:
+    """Return the nodes directly below `node`."""
+    match node:
+        case Operation(operands=operands):
+            return operands
+        case Call(arguments=arguments, keywords=keywords):
+            return arguments + tuple(value for _, value in keywords)
+        case Lookup(base=base, labels=labels):
+            return (base, *labels)
+        case _:
+            return ()
+
+
+def walk(node: Node) -> Iterator[Node]:
+    """Yield `node` and every node below it, depth first, from left to right."""
+    yield node
+    for child in children(node):
+        yield from walk(child)

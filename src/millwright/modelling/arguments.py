@@ -1,0 +1,177 @@
+"""The arguments of distribution and function calls: which are known, given, and missing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from millwright.distributions.family import Family
+from millwright.distributions.registry import DISTRIBUTIONS, family_for
+from millwright.errors import ModelError, nearest
+from millwright.language.definition import Definition
+from millwright.language.tree import Call, Node, Number, walk
+from millwright.language.vocabulary import FUNCTIONS
+
+__all__ = ["check_functions", "distribution_arguments", "family_of"]
+
+_BOUNDS = ("low", "high")
+
+# A link function inside an argument is handed to the density, which then cannot overflow.
+_LINKS = {
+    ("probability", "expit"): "log_odds",
+    ("rate", "exp"): "log_rate",
+}
+
+
+def check_functions(definition: Definition) -> None:
+    """Check every call below a definition's outermost distribution.
+
+    Raises
+    ------
+    ModelError
+        For an unknown function, a wrong number of arguments, or a distribution that stands
+        inside an expression.
+    """
+    for call in _inner_calls(definition):
+        if call.function in DISTRIBUTIONS:
+            raise ModelError(
+                definition.message(
+                    f"the distribution `{call.function}` cannot stand inside an expression or "
+                    "in a derived quantity; give the quantity its own line among the priors",
+                    call,
+                )
+            )
+        if call.function not in FUNCTIONS:
+            raise _unknown_function(definition, call)
+        fewest, most, _ = FUNCTIONS[call.function]
+        if call.keywords:
+            raise ModelError(
+                definition.message(f"`{call.function}` takes no named arguments", call)
+            )
+        if not fewest <= len(call.arguments) <= most:
+            takes = f"{fewest} argument{'s' if fewest > 1 else ''}"
+            raise ModelError(
+                definition.message(
+                    f"`{call.function}` takes {takes}, not {len(call.arguments)}", call
+                )
+            )
+
+
+def _inner_calls(definition: Definition) -> Iterator[Call]:
+    outer = definition.expression
+    skip = outer if isinstance(outer, Call) and outer.function in DISTRIBUTIONS else None
+    for node in walk(outer):
+        if isinstance(node, Call) and node is not skip:
+            yield node
+
+
+def _unknown_function(definition: Definition, call: Call) -> ModelError:
+    known = [*FUNCTIONS, *DISTRIBUTIONS]
+    return ModelError(
+        definition.message(
+            f"there is no function `{call.function}`.{nearest(call.function, known)}", call
+        )
+    )
+
+
+def distribution_arguments(definition: Definition) -> tuple[str, tuple[tuple[str, Node], ...]]:
+    """Return the family's name and its arguments by name, in the order of the family.
+
+    Raises
+    ------
+    ModelError
+        If the definition is not a distribution or its arguments do not fit.
+    """
+    call = definition.expression
+    if not isinstance(call, Call) or call.function not in DISTRIBUTIONS:
+        if isinstance(call, Call) and call.function not in FUNCTIONS:
+            raise _unknown_function(definition, call)
+        raise ModelError(
+            definition.message(
+                "a distribution is needed here, such as normal(0, 1); a quantity computed "
+                "from others belongs among the derived ones",
+                call,
+            )
+        )
+    given = _named(definition, call, DISTRIBUTIONS[call.function])
+    given = dict(_through_link(name, node) for name, node in given.items())
+    _check_complete(definition, call, given)
+    return call.function, tuple(given.items())
+
+
+def family_of(function: str, arguments: tuple[tuple[str, Node], ...]) -> Family:
+    """Return the family that a checked call stands for."""
+    return family_for(function, frozenset(name for name, _ in arguments))
+
+
+def _named(definition: Definition, call: Call, family: Family) -> dict[str, Node]:
+    """Return the arguments by parameter name."""
+    known = [parameter.name for parameter in family.parameters]
+    allowed = known + [b for b in _BOUNDS if family.truncatable and b not in known]
+    positional = [parameter.name for parameter in family.parameters if parameter.positional]
+    if len(call.arguments) > len(positional):
+        raise ModelError(
+            definition.message(
+                f"arguments of `{family.name}` are given by name: {_usage(family)}", call
+            )
+        )
+    given = dict(zip(positional, call.arguments, strict=False))
+    for name, node in call.keywords:
+        if name in given:
+            raise ModelError(
+                definition.message(f"`{family.name}` is given `{name}` twice", node)
+            )
+        if name in _BOUNDS and name not in allowed:
+            raise ModelError(
+                definition.message(f"`{family.name}` cannot be cut with `{name}=`", node)
+            )
+        if name not in allowed:
+            raise ModelError(
+                definition.message(
+                    f"`{family.name}` has no argument `{name}`."
+                    f"{nearest(name, allowed)} It is written {_usage(family)}",
+                    node,
+                )
+            )
+        given[name] = node
+    return given
+
+
+def _through_link(name: str, node: Node) -> tuple[str, Node]:
+    if isinstance(node, Call) and (name, node.function) in _LINKS and len(node.arguments) == 1:
+        return _LINKS[name, node.function], node.arguments[0]
+    return name, node
+
+
+def _check_complete(definition: Definition, call: Call, given: dict[str, Node]) -> None:
+    family = DISTRIBUTIONS[call.function]
+    replaced = {p.instead_of: p.name for p in family.parameters if p.instead_of}
+    for parameter in family.parameters:
+        other = replaced.get(parameter.name)
+        if other and other in given and parameter.name in given:
+            raise ModelError(
+                definition.message(f"give either `{parameter.name}` or `{other}`", call)
+            )
+        missing = parameter.name not in given and (other is None or other not in given)
+        if missing and not parameter.instead_of:
+            raise ModelError(
+                definition.message(
+                    f"`{family.name}` needs `{parameter.name}`: {_usage(family)}", call
+                )
+            )
+    low, high = given.get("low"), given.get("high")
+    if isinstance(low, Number) and isinstance(high, Number) and low.value >= high.value:
+        raise ModelError(
+            definition.message(
+                f"`low` must be below `high`, but {low.value:g} is not below {high.value:g}", call
+            )
+        )
+
+
+def _usage(family: Family) -> str:
+    """Return how a call of the family is written."""
+    parts = [
+        parameter.name if parameter.positional else f"{parameter.name}=..."
+        for parameter in family.parameters
+        if not parameter.instead_of
+    ]
+    return f"{family.name}({', '.join(parts)})"

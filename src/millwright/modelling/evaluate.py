@@ -1,0 +1,302 @@
+"""Evaluation of expression trees on labelled arrays, under NumPy or JAX.
+
+One evaluation holds the values known at its start (unknowns, possibly with an axis of draws)
+and computes each further definition at most once, when it is asked for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from millwright.distributions.mathematics import Array, Mathematics
+from millwright.errors import DataError, ModelError, nearest
+from millwright.language.printing import text_of
+from millwright.language.tree import Call, Label, Lookup, Name, Node, Number, Operation, Slot
+from millwright.modelling.labelled import DRAW, Labelled, aligned, spread_over, union_axes
+from millwright.modelling.program import NUMBERS, Arguments, Program
+from millwright.modelling.specification import Part
+
+__all__ = ["Evaluation"]
+
+_BINARY: dict[str, Callable[[Any, Any], Any]] = {
+    "+": lambda a, b: a + b,
+    "-": lambda a, b: a - b,
+    "*": lambda a, b: a * b,
+    "/": lambda a, b: a / b,
+    "**": lambda a, b: a**b,
+    "<": lambda a, b: a < b,
+    "<=": lambda a, b: a <= b,
+    ">": lambda a, b: a > b,
+    ">=": lambda a, b: a >= b,
+    "==": lambda a, b: a == b,
+    "!=": lambda a, b: a != b,
+}
+
+
+class Evaluation:
+    """Values of a program's quantities.
+
+    Parameters
+    ----------
+    m
+        The array library.
+    program
+        The bound model.
+    arguments
+        Data and numbers.
+    known
+        Values known from the start, usually the unknowns.
+    """
+
+    def __init__(
+        self,
+        m: Mathematics,
+        program: Program,
+        arguments: Arguments,
+        known: Mapping[str, Labelled] | None = None,
+    ) -> None:
+        self.m = m
+        self.program = program
+        self.arguments = arguments
+        self.values: dict[str, Labelled] = dict(known or {})
+
+    def get(self, name: str) -> Labelled:
+        """Return the value of an unknown, fixed or derived quantity."""
+        if name not in self.values:
+            part = self.program.by_name[name]
+            self.values[name] = self._checked(part, self.expression(part.expression, part))
+        return self.values[name]
+
+    def parameters(self, part: Part) -> dict[str, Labelled]:
+        """Return the arguments of a distribution by name."""
+        return {name: self.expression(node, part) for name, node in part.arguments}
+
+    def expression(self, node: Node, part: Part) -> Labelled:
+        """Return the value of an expression that stands in the definition `part`."""
+        return _Walk(self, part).visit(node)
+
+    def size(self, axis: str) -> int:
+        """Return the length of an axis."""
+        return self.program.size_of[axis]
+
+    def _checked(self, part: Part, value: Labelled) -> Labelled:
+        """Spread a derived quantity over the label sets of its `per`."""
+        extra = [axis for axis in value.labels if axis not in part.per]
+        if not part.per:
+            return value
+        if extra:
+            raise ModelError(
+                part.definition.message(
+                    f"it has one value for each {_axis_words(extra[0])}, which `per "
+                    f"{', '.join(part.per)}` does not allow"
+                )
+            )
+        axes = (DRAW, *part.per) if DRAW in value.axes else part.per
+        lead = value.values.shape[:1] if DRAW in value.axes else ()
+        zeros = self.m.zeros(lead + self.program.shape(part.per))
+        return Labelled(spread_over(value, axes) + zeros, axes)
+
+
+class _Walk:
+    """One walk over one definition's tree."""
+
+    def __init__(self, evaluation: Evaluation, part: Part) -> None:
+        self.evaluation = evaluation
+        self.m = evaluation.m
+        self.part = part
+
+    def fail(self, problem: str, node: Node) -> ModelError:
+        return ModelError(self.part.definition.message(problem, node))
+
+    def visit(self, node: Node) -> Labelled:
+        match node:
+            case Number(value=value):
+                return Labelled(value)
+            case Slot(index=index):
+                return Labelled(self.evaluation.arguments[NUMBERS][index])
+            case Name():
+                return self._name(node)
+            case Lookup():
+                return self._lookup(node)
+            case Operation():
+                return self._operation(node)
+            case Call():
+                return self._call(node)
+            case Label():
+                raise self.fail("a label stands outside brackets", node)
+
+    def _name(self, node: Name) -> Labelled:
+        program = self.evaluation.program
+        if node.name in program.by_name or node.name in self.evaluation.values:
+            return self.evaluation.get(node.name)
+        if node.name not in program.column_axes:
+            known = [*program.by_name, *program.column_axes]
+            raise self.fail(f"`{node.name}` is not known.{nearest(node.name, known)}", node)
+        axes = program.column_axes[node.name]
+        try:
+            return self._column(node.name, axes)
+        except DataError as error:
+            raise DataError(self.part.definition.message(str(error), node)) from None
+
+    def _column(self, name: str, axes: tuple[str, ...]) -> Labelled:
+        arguments = self.evaluation.arguments
+        if self.part.per and any(axis.startswith("row") for axis in axes):
+            return Labelled(arguments["reduced", name, *self.part.per], self.part.per)
+        return Labelled(arguments["column", name], axes)
+
+    def _lookup(self, node: Lookup) -> Labelled:
+        base = self.visit(node.base)
+        sets = base.labels
+        if not sets:
+            raise self.fail(
+                f"`{text_of(node.base)}` is a single value, so nothing can be looked up in it",
+                node,
+            )
+        if len(node.labels) != len(sets):
+            raise self.fail(
+                f"`{text_of(node.base)}` has one value per {', '.join(sets)}, so its brackets "
+                f"take {len(sets)} label{'s' if len(sets) > 1 else ''}, not {len(node.labels)}",
+                node,
+            )
+        picks = [self._pick(label, axis) for label, axis in zip(node.labels, sets, strict=True)]
+        axes, codes = aligned(picks)
+        if DRAW in base.axes:
+            return Labelled(base.values[(slice(None), *codes)], (DRAW, *axes))
+        return Labelled(base.values[tuple(codes)], axes)
+
+    def _pick(self, label: Node, axis: str) -> Labelled:
+        """Return positions in the label set `axis`."""
+        if isinstance(label, Name):
+            return self._codes(label, axis)
+        value: Any = label.value  # type: ignore[union-attr]
+        if isinstance(label, Number) and value == int(value):
+            value = int(value)
+        known = dict(self.evaluation.program.labels).get(axis, ())
+        if value not in known:
+            words = nearest(str(value), map(str, known))
+            raise self.fail(
+                f"`{axis}` has no label {value!r}.{words} Labels: "
+                f"{', '.join(map(repr, known[:8]))}{', ...' if len(known) > 8 else ''}",
+                label,
+            )
+        return Labelled(known.index(value))
+
+    def _codes(self, column: Name, axis: str) -> Labelled:
+        program = self.evaluation.program
+        if column.name not in program.column_axes:
+            if column.name in program.by_name:
+                raise self.fail(
+                    f"`{column.name}` is not a column of labels, so it cannot stand in brackets",
+                    column,
+                )
+            known = list(program.column_axes)
+            raise self.fail(
+                f"the data have no column `{column.name}`.{nearest(column.name, known)}", column
+            )
+        try:
+            codes = self.evaluation.arguments["codes", column.name, axis]
+        except DataError as error:
+            raise DataError(self.part.definition.message(str(error), column)) from None
+        return Labelled(codes, program.column_axes[column.name])
+
+    def _operation(self, node: Operation) -> Labelled:
+        operands = [self.visit(part) for part in node.operands]
+        if node.operator == "@":
+            return self._dot(operands, node)
+        if node.operator == "negative":
+            return Labelled(-operands[0].values, operands[0].axes)
+        if node.operator == "not":
+            return Labelled(self.m.logical_not(operands[0].values), operands[0].axes)
+        axes, values = self._together(operands, node.operands, node)
+        if node.operator in ("and", "or"):
+            join = self.m.logical_and if node.operator == "and" else self.m.logical_or
+            result = values[0]
+            for value in values[1:]:
+                result = join(result, value)
+            return Labelled(result, axes)
+        return Labelled(_BINARY[node.operator](values[0], values[1]), axes)
+
+    def _call(self, node: Call) -> Labelled:
+        items = [self.visit(argument) for argument in node.arguments]
+        if node.function == "dot":
+            return self._dot(items, node)
+        if node.function in ("sum", "mean"):
+            return self._reduce(node.function, items[0])
+        axes, values = self._together(items, node.arguments, node)
+        return Labelled(getattr(self.m, node.function)(*values), axes)
+
+    def _reduce(self, function: str, item: Labelled) -> Labelled:
+        over = tuple(at for at, axis in enumerate(item.axes) if axis != DRAW)
+        kept = (DRAW,) if DRAW in item.axes else ()
+        return Labelled(getattr(self.m, function)(self.m.asarray(item.values), axis=over), kept)
+
+    def _dot(self, items: list[Labelled], node: Operation | Call) -> Labelled:
+        left, right = items
+        shared = left.labels[-1:] if set(left.labels[-1:]) & set(right.labels) else ()
+        if not shared:
+            sides = node.operands if isinstance(node, Operation) else node.arguments
+            raise self.fail(
+                f"`@` sums over a label set that both sides share, but "
+                f"{self._words(sides[0], left)} and {self._words(sides[1], right)}",
+                node,
+            )
+        letters = {axis: chr(97 + at) for at, axis in enumerate(union_axes(items))}
+        kept = [axis for axis in letters if axis not in shared and axis != DRAW]
+        axes = (DRAW, *kept) if DRAW in letters else tuple(kept)
+        code = [
+            "".join(letters[axis] for axis in each) for each in (left.axes, right.axes, axes)
+        ]
+        rule = f"{code[0]},{code[1]}->{code[2]}"
+        return Labelled(self.m.einsum(rule, left.values, right.values), axes)
+
+    def _together(
+        self, items: list[Labelled], nodes: tuple[Node, ...], node: Node
+    ) -> tuple[tuple[str, ...], list[Array]]:
+        """Align operands; label sets that neither side holds in full do not combine."""
+        axes, values = aligned(items)
+        wanted = {axis for axis in axes if axis != DRAW}
+        if wanted <= set(self.part.per) or any(wanted == set(item.labels) for item in items):
+            return axes, values
+        first, second = self._clashing(items)
+        raise self.fail(
+            f"{self._words(nodes[first], items[first])}, "
+            f"{self._words(nodes[second], items[second])}. "
+            f"{self._mend(items, nodes, first, second)}",
+            node,
+        )
+
+    def _clashing(self, items: list[Labelled]) -> tuple[int, int]:
+        pairs = [
+            (i, j)
+            for i in range(len(items))
+            for j in range(i + 1, len(items))
+            if not set(items[i].labels) <= set(items[j].labels)
+            and not set(items[j].labels) <= set(items[i].labels)
+        ]
+        return pairs[0]
+
+    def _words(self, node: Node, item: Labelled) -> str:
+        if not item.labels:
+            return f"`{text_of(node)}` is a single value"
+        each = ", ".join(
+            f"{_axis_words(axis)} ({self.evaluation.size(axis)})" for axis in item.labels
+        )
+        return f"`{text_of(node)}` has one value per {each}"
+
+    def _mend(
+        self, items: list[Labelled], nodes: tuple[Node, ...], first: int, second: int
+    ) -> str:
+        for this, other in ((first, second), (second, first)):
+            sets = items[this].labels
+            rows = any(axis.startswith("row") for axis in items[other].labels)
+            if rows and all(axis in self.evaluation.program.column_axes for axis in sets):
+                return f"Look it up row by row: {text_of(nodes[this])}[{', '.join(sets)}]"
+        return "Different label sets meet only through brackets, as in effect[stone]"
+
+
+def _axis_words(axis: str) -> str:
+    """Return what one step along an axis is, for messages."""
+    if axis.startswith("row_of_"):
+        return f"row of `{axis[7:]}`"
+    return axis

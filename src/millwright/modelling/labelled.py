@@ -1,0 +1,60 @@
+"""Arrays with named axes, and the one rule by which they combine.
+
+An axis is a label set, the rows of a table, or `draw` (always first, when a computation runs
+over posterior or prior draws). Quantities combine by axis name, never by length.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+
+from millwright.distributions.mathematics import Array
+
+__all__ = ["DRAW", "Labelled", "aligned", "spread_over", "union_axes"]
+
+DRAW = "draw"
+
+
+class Labelled(NamedTuple):
+    """An array with the name of each axis."""
+
+    values: Array
+    axes: tuple[str, ...] = ()
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """The axes without `draw`."""
+        return tuple(axis for axis in self.axes if axis != DRAW)
+
+
+def union_axes(items: Sequence[Labelled]) -> tuple[str, ...]:
+    """Return every axis of `items` once, `draw` first, the rest in order of appearance."""
+    found = dict.fromkeys(axis for item in items for axis in item.axes)
+    rest = tuple(axis for axis in found if axis != DRAW)
+    return (DRAW, *rest) if DRAW in found else rest
+
+
+def spread_over(item: Labelled, axes: tuple[str, ...]) -> Array:
+    """Return the values of `item` shaped to broadcast over `axes`, which hold all of its own."""
+    if not item.axes or item.axes == axes:
+        return item.values
+    order = sorted(range(len(item.axes)), key=lambda at: axes.index(item.axes[at]))
+    values = item.values
+    if order != list(range(len(order))):
+        values = values.transpose(order)
+    present = set(item.axes)
+    return values[tuple(slice(None) if axis in present else None for axis in axes)]
+
+
+def aligned(items: Sequence[Labelled]) -> tuple[tuple[str, ...], list[Array]]:
+    """Return the union of the axes and each item's values shaped to broadcast over it."""
+    axes = union_axes(items)
+    return axes, [spread_over(item, axes) for item in items]
+
+
+def full(item: Labelled, axes: tuple[str, ...], shape: tuple[int, ...]) -> np.ndarray:
+    """Return the values of `item` broadcast to `shape` over `axes` (NumPy)."""
+    return np.broadcast_to(spread_over(item, axes), shape)

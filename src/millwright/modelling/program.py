@@ -1,0 +1,120 @@
+"""A model bound to the shape of its data: all that a compiled function depends on.
+
+A `Program` compares and hashes by content. Numbers written in the definitions and the data
+themselves are not part of it: they are arguments of the compiled function, so that refitting
+with other numbers of the same shapes compiles nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from millwright.language.tree import Call, Lookup, Node, Number, Operation, Slot
+from millwright.modelling.specification import Part
+
+__all__ = ["NUMBERS", "Arguments", "Program", "lift_numbers"]
+
+Arguments = Mapping[tuple[str, ...], Any]
+"""Arrays that a compiled function takes, by what they are."""
+
+NUMBERS = ("numbers",)
+
+
+@dataclass(frozen=True)
+class Program:
+    """The static side of a bound model.
+
+    Attributes
+    ----------
+    parts
+        Definitions in order of use, with numbers replaced by slots.
+    columns
+        Axes of each data column that is used.
+    sizes
+        Length of each label set and of each table's rows.
+    positions
+        Where each label that is written out stands in its label set.
+    outcome_axes
+        Axes of each outcome.
+    """
+
+    parts: tuple[Part, ...]
+    columns: tuple[tuple[str, tuple[str, ...]], ...]
+    sizes: tuple[tuple[str, int], ...]
+    outcome_axes: tuple[tuple[str, tuple[str, ...]], ...]
+    labels: tuple[tuple[str, tuple[Any, ...]], ...] = field(default=())
+
+    @cached_property
+    def _hash(self) -> int:
+        return hash((self.parts, self.columns, self.sizes, self.labels))
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def by_name(self) -> dict[str, Part]:
+        """Unknown, fixed and derived quantities by name."""
+        return {part.name: part for part in self.parts if part.kind != "outcome"}
+
+    @cached_property
+    def column_axes(self) -> dict[str, tuple[str, ...]]:
+        """Axes of each data column that is used."""
+        return dict(self.columns)
+
+    @cached_property
+    def size_of(self) -> dict[str, int]:
+        """Length of each axis."""
+        return dict(self.sizes)
+
+    @cached_property
+    def unknowns(self) -> tuple[Part, ...]:
+        """Unknown quantities in order of use."""
+        return tuple(part for part in self.parts if part.kind == "unknown")
+
+    @cached_property
+    def outcomes(self) -> tuple[Part, ...]:
+        """Outcomes in the order of the likelihood."""
+        return tuple(part for part in self.parts if part.kind == "outcome")
+
+    def shape(self, axes: tuple[str, ...]) -> tuple[int, ...]:
+        """Return the lengths of `axes`."""
+        return tuple(self.size_of[axis] for axis in axes)
+
+
+def lift_numbers(parts: tuple[Part, ...]) -> tuple[tuple[Part, ...], np.ndarray]:
+    """Replace the numbers in the definitions by slots; return the parts and the numbers."""
+    values: list[float] = []
+
+    def lifted(part: Part) -> Part:
+        arguments = tuple((name, _lift(node, values)) for name, node in part.arguments)
+        return replace(part, arguments=arguments)
+
+    result = tuple(lifted(part) for part in parts)
+    return result, np.array(values, dtype=float)
+
+
+def _lift(node: Node, values: list[float]) -> Node:
+    match node:
+        case Number(value=value, place=place):
+            values.append(value)
+            return Slot(len(values) - 1, place)
+        case Operation(operator="**", operands=(base, Number() as exponent)):
+            # A power with a fixed exponent is cheaper and has a finite gradient at zero.
+            return replace(node, operands=(_lift(base, values), exponent))
+        case Operation(operands=operands):
+            return replace(node, operands=tuple(_lift(part, values) for part in operands))
+        case Call(arguments=arguments, keywords=keywords):
+            return replace(
+                node,
+                arguments=tuple(_lift(part, values) for part in arguments),
+                keywords=tuple((name, _lift(part, values)) for name, part in keywords),
+            )
+        case Lookup(base=base):
+            return replace(node, base=_lift(base, values))
+        case _:
+            return node

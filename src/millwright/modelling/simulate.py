@@ -1,0 +1,144 @@
+"""Random draws of unknowns and outcomes, from the prior or at stated values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from millwright.errors import ArgumentError, nearest
+from millwright.modelling.arguments import family_of
+from millwright.modelling.binding import Binding
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.space import bounds_of, places, unconstrained
+from millwright.modelling.specification import Part
+
+__all__ = ["draw_outcomes", "draw_unknowns", "positions_from", "stated_values"]
+
+
+def stated_values(binding: Binding, given: Mapping[str, Any]) -> dict[str, Labelled]:
+    """Return fixed unknowns as labelled values without an axis of draws.
+
+    A quantity with labels takes one number for all labels, or a mapping from label to number.
+
+    Raises
+    ------
+    ArgumentError
+        For a name that is not an unknown, or values that do not fit its labels.
+    """
+    known = [part.name for part in binding.program.unknowns]
+    result: dict[str, Labelled] = {}
+    for name, value in given.items():
+        if name not in known:
+            raise ArgumentError(
+                f"`given` names `{name}`, which is not an unknown of the model."
+                f"{nearest(name, known)} Unknowns: {', '.join(known)}."
+            )
+        axes = binding.axes[name]
+        result[name] = Labelled(_stated(binding, name, value, axes), axes)
+    return result
+
+
+def _stated(binding: Binding, name: str, value: Any, axes: tuple[str, ...]) -> np.ndarray:
+    shape = binding.program.shape(axes)
+    if isinstance(value, Mapping):
+        labels = binding.labels[axes[0]] if len(axes) == 1 else ()
+        if set(value) != set(labels):
+            raise ArgumentError(
+                f"`given`: `{name}` needs a value for each of its labels {list(labels)}."
+            )
+        value = [value[label] for label in labels]
+    try:
+        array = np.broadcast_to(np.asarray(value, dtype=float), shape)
+    except (TypeError, ValueError) as error:
+        raise ArgumentError(f"`given`: the value of `{name}` must have shape {shape}.") from error
+    if not np.isfinite(array).all():
+        raise ArgumentError(f"`given`: the value of `{name}` is not finite.")
+    return array
+
+
+def draw_unknowns(
+    binding: Binding,
+    draws: int,
+    generator: np.random.Generator,
+    given: Mapping[str, Labelled] | None = None,
+) -> Evaluation:
+    """Draw all unknowns from the prior.
+
+    Returns
+    -------
+    An evaluation in which each unknown has a leading axis of `draws` draws.
+    """
+    known = {
+        name: Labelled(np.broadcast_to(v.values, (draws, *np.shape(v.values))), (DRAW, *v.axes))
+        for name, v in (given or {}).items()
+    }
+    evaluation = binding.evaluation(known)
+    with np.errstate(all="ignore"):
+        for part in binding.program.unknowns:
+            if part.name not in known:
+                evaluation.values[part.name] = _draw(part, part.per, draws, generator, evaluation)
+    return evaluation
+
+
+def draw_outcomes(
+    binding: Binding, draws: int, generator: np.random.Generator, evaluation: Evaluation
+) -> dict[str, np.ndarray]:
+    """Draw each outcome once for each draw of the unknowns; shape (draws, rows)."""
+    axes = dict(binding.program.outcome_axes)
+    with np.errstate(all="ignore"):
+        return {
+            part.name: _draw(part, axes[part.name], draws, generator, evaluation).values
+            for part in binding.program.outcomes
+        }
+
+
+def _draw(
+    part: Part,
+    axes: tuple[str, ...],
+    draws: int,
+    generator: np.random.Generator,
+    evaluation: Evaluation,
+) -> Labelled:
+    size = (draws, *evaluation.program.shape(axes))
+    spread = {
+        name: np.asarray(spread_over(item, (DRAW, *axes)), dtype=float)
+        for name, item in evaluation.parameters(part).items()
+    }
+    family = family_of(part.family, part.arguments)
+    sane = _sane(part, spread)
+    values = np.asarray(family.draw(generator, size, sane[1]), dtype=float)
+    return Labelled(np.where(sane[0], values, np.nan), (DRAW, *axes))
+
+
+def _sane(part: Part, spread: dict[str, np.ndarray]) -> tuple[Any, dict[str, np.ndarray]]:
+    """Replace arguments outside their domain, so that NumPy's generators take the rest.
+
+    A prior can allow senseless arguments (a negative scale); those draws become NaN.
+    """
+    family = family_of(part.family, part.arguments)
+    good: Any = np.asarray(True)
+    result = dict(spread)
+    for parameter in family.parameters:
+        if parameter.name in spread:
+            valid = parameter.valid(spread[parameter.name])
+            good = good & valid
+            safe = 0.5 if parameter.domain == "probability" else 1.0
+            result[parameter.name] = np.where(valid, spread[parameter.name], safe)
+    return good, result
+
+
+def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
+    """Return drawn unknowns in unconstrained coordinates, shape (draws, dimension)."""
+    pieces = []
+    for part, place in zip(binding.program.unknowns, places(binding.program), strict=True):
+        item = evaluation.values[part.name]
+        axes = (DRAW, *part.per)
+        named = {
+            name: spread_over(value, axes) for name, value in evaluation.parameters(part).items()
+        }
+        u = unconstrained(spread_over(item, axes), *bounds_of(part, named))
+        pieces.append(u.reshape(len(u), place.size))
+    return np.concatenate(pieces, axis=1)

@@ -1,0 +1,234 @@
+"""A set of definitions, checked as far as that is possible without data, in order of use."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import networkx as nx
+
+from millwright.errors import LanguageError, ModelError
+from millwright.language.definition import Definition, define
+from millwright.language.parse import is_writable, normal_name
+from millwright.language.symbols import Symbol
+from millwright.language.tree import Node, Number
+from millwright.language.vocabulary import RESERVED
+from millwright.modelling.arguments import (
+    check_functions,
+    distribution_arguments,
+    family_of,
+)
+
+__all__ = ["Kind", "Part", "Specification", "Written", "specify"]
+
+Written = str | float | int | Callable[..., Any] | Symbol
+Kind = Literal["unknown", "fixed", "derived", "outcome"]
+
+
+@dataclass(frozen=True)
+class Part:
+    """One checked definition.
+
+    Attributes
+    ----------
+    kind
+        `unknown` has a distribution; `fixed` a constant prior; `derived` is computed;
+        `outcome` is a data column with a distribution.
+    family
+        Name of the distribution, or '' for fixed and derived quantities.
+    arguments
+        Arguments of the distribution by name, or one unnamed expression.
+    """
+
+    name: str
+    kind: Kind
+    family: str
+    arguments: tuple[tuple[str, Node], ...]
+    per: tuple[str, ...]
+    definition: Definition = field(compare=False)
+
+    @property
+    def expression(self) -> Node:
+        """The expression of a fixed or derived quantity."""
+        return self.arguments[0][1]
+
+
+@dataclass(frozen=True)
+class Specification:
+    """Everything a model says, before it meets data.
+
+    `parts` holds the definitions in an order in which each uses only those before it, the
+    outcomes last.
+    """
+
+    title: str
+    notes: str
+    priors: tuple[Definition, ...]
+    likelihood: tuple[Definition, ...]
+    derived: tuple[Definition, ...]
+    columns: tuple[tuple[str, str | tuple[str, ...]], ...] = ()
+    parts: tuple[Part, ...] = field(default=(), compare=False)
+
+    def part(self, name: str) -> Part:
+        """Return the definition called `name`."""
+        return next(part for part in self.parts if part.name == name)
+
+    @property
+    def defined(self) -> tuple[str, ...]:
+        """Names of unknowns, fixed and derived quantities."""
+        return tuple(part.name for part in self.parts if part.kind != "outcome")
+
+
+def specify(
+    title: str,
+    notes: str,
+    priors: Mapping[str, Written],
+    likelihood: Mapping[str, Written],
+    derived: Mapping[str, Written],
+    columns: Mapping[str, str | list[str] | tuple[str, ...]],
+) -> Specification:
+    """Read and check all definitions of a model.
+
+    Raises
+    ------
+    LanguageError
+        If a definition cannot be read.
+    ModelError
+        If definitions do not fit together.
+    """
+    groups = {"priors": priors, "likelihood": likelihood, "derived": derived}
+    for group, items in groups.items():
+        _check_mapping(group, items)
+    read = {
+        group: tuple(define(normal_name(name), value) for name, value in items.items())
+        for group, items in groups.items()
+    }
+    _check_names([d for definitions in read.values() for d in definitions])
+    parts = [_prior(definition) for definition in read["priors"]]
+    parts += [_derived(definition) for definition in read["derived"]]
+    outcomes = [_outcome(definition) for definition in read["likelihood"]]
+    _check_uses(parts, outcomes)
+    return Specification(
+        title,
+        notes,
+        read["priors"],
+        read["likelihood"],
+        read["derived"],
+        _aliases(columns, read),
+        (*_ordered(parts), *outcomes),
+    )
+
+
+def _check_mapping(group: str, items: object) -> None:
+    if not isinstance(items, Mapping):
+        raise ModelError(
+            f"`{group}` must be a mapping of names to definitions, not {type(items).__name__}."
+        )
+    for name in items:
+        if not isinstance(name, str):
+            raise ModelError(f"`{group}`: the name {name!r} is not text.")
+
+
+def _check_names(definitions: list[Definition]) -> None:
+    seen: set[str] = set()
+    for definition in definitions:
+        name = definition.name
+        if name in RESERVED:
+            raise ModelError(f"`{name}` is reserved; choose another name.")
+        if not is_writable(name):
+            raise ModelError(
+                f"`{name}` cannot be written as a name in a model: use letters, digits and "
+                "underscores. A data column can be given another name with columns={...}."
+            )
+        if name in seen:
+            raise ModelError(f"`{name}` is defined twice.")
+        seen.add(name)
+        check_functions(definition)
+
+
+def _prior(definition: Definition) -> Part:
+    if isinstance(definition.expression, Number) and not definition.per:
+        return Part(
+            definition.name, "fixed", "", (("", definition.expression),), (), definition
+        )
+    family, arguments = distribution_arguments(definition)
+    if family_of(family, arguments).whole:
+        raise ModelError(
+            definition.message(
+                f"an unknown cannot have the discrete distribution `{family}`: the sampler "
+                "moves through continuous unknowns only. Sum the discrete unknown out of the "
+                "likelihood",
+                definition.expression,
+            )
+        )
+    return Part(definition.name, "unknown", family, arguments, definition.per, definition)
+
+
+def _derived(definition: Definition) -> Part:
+    return Part(
+        definition.name, "derived", "", (("", definition.expression),), definition.per, definition
+    )
+
+
+def _outcome(definition: Definition) -> Part:
+    if definition.per:
+        raise ModelError(
+            definition.message("`per` belongs to priors; an outcome has one value a row")
+        )
+    family, arguments = distribution_arguments(definition)
+    return Part(definition.name, "outcome", family, arguments, (), definition)
+
+
+def _check_uses(parts: list[Part], outcomes: list[Part]) -> None:
+    if not outcomes:
+        raise ModelError(
+            "The model has no likelihood: say how each outcome column arises, as in "
+            'likelihood={"moisture": "normal(start, noise)"}.'
+        )
+    if not any(part.kind == "unknown" for part in parts):
+        raise ModelError("The model has no unknowns: give at least one prior a distribution.")
+
+
+def _ordered(parts: list[Part]) -> tuple[Part, ...]:
+    """Sort definitions so that each uses only those before it."""
+    by_name = {part.name: part for part in parts}
+    graph = nx.DiGraph()
+    graph.add_nodes_from(by_name)
+    graph.add_edges_from(
+        (used, part.name) for part in parts for used in part.definition.names if used in by_name
+    )
+    try:
+        order = list(nx.lexicographical_topological_sort(graph, list(by_name).index))
+    except nx.NetworkXUnfeasible:
+        cycle = [edge[0] for edge in nx.find_cycle(graph)]
+        path = " -> ".join(f"`{name}`" for name in [*cycle, cycle[0]])
+        part = by_name[cycle[0]]
+        raise ModelError(
+            part.definition.message(f"definitions go round in a circle ({path})")
+        ) from None
+    return tuple(by_name[name] for name in order)
+
+
+def _aliases(
+    columns: Mapping[str, str | list[str] | tuple[str, ...]],
+    read: Mapping[str, tuple[Definition, ...]],
+) -> tuple[tuple[str, str | tuple[str, ...]], ...]:
+    _check_mapping("columns", columns)
+    taken = {d.name for group in ("priors", "derived") for d in read[group]}
+    result: list[tuple[str, str | tuple[str, ...]]] = []
+    for alias, column in columns.items():
+        name = normal_name(alias)
+        if name in taken or name in RESERVED or not is_writable(name):
+            raise ModelError(f"`columns`: `{alias}` is taken or cannot be written as a name.")
+        if isinstance(column, str):
+            result.append((name, column))
+        elif isinstance(column, list | tuple) and column and all(
+            isinstance(item, str) for item in column
+        ):
+            result.append((name, tuple(column)))
+        else:
+            raise LanguageError(
+                f"`columns`: `{alias}` must stand for a column's name or a list of names."
+            )
+    return tuple(result)

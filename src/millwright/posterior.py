@@ -1,0 +1,335 @@
+"""The posterior of a fit: draws with everything that made them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import xarray as xr
+
+from millwright.comparison.compare import Comparison, compare_results
+from millwright.comparison.leave_one_out import LeaveOneOut, leave_one_out
+from millwright.diagnostics.verdict import Measures, Verdict, judge, measure
+from millwright.draws.intervals import IntervalKind, check_level, interval
+from millwright.draws.labelled_draws import Draws
+from millwright.draws.predictive import PredictiveCheck, Predictions, check_against, predict
+from millwright.draws.statements import Probability, probability_of
+from millwright.draws.table import Table, make_table
+from millwright.errors import ArgumentError
+from millwright.modelling.binding import bind
+from millwright.modelling.simulate import draw_unknowns
+from millwright.modelling.words import describe
+from millwright.storage.run import FORMAT, StoredRun, read_run, write_run
+from millwright.storage.sheet import sheet_text, specification_from
+
+__all__ = ["Posterior", "Record", "compare", "load"]
+
+
+@dataclass(frozen=True)
+class Record:
+    """What made a posterior, so that it can be repeated and never mistaken for another.
+
+    Attributes
+    ----------
+    settings
+        Chains, draws, warm-up and the sampler's settings.
+    versions
+        Versions of this library, Python, and the libraries that compute.
+    fingerprint
+        SHA-256 of the data columns that the model used.
+    chains
+        Step size, metric and acceptance target of each chain.
+    complete
+        False if the fit was stopped before its end.
+    """
+
+    seed: int
+    settings: Mapping[str, Any]
+    versions: Mapping[str, str]
+    fingerprint: str
+    chains: tuple[Mapping[str, Any], ...] = field(repr=False)
+    seconds: Mapping[str, float]
+    started: str
+    complete: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Posterior:
+    """Posterior draws, tied to the model, data, seed and settings that made them."""
+
+    draws: Draws = field(repr=False)
+    record: Record
+    statistics: Mapping[str, np.ndarray] = field(repr=False)
+    sheet: str | None = field(default=None, repr=False)
+
+    def __str__(self) -> str:
+        return f"{self.verdict}\n\n{self._table()}"
+
+    @cached_property
+    def measures(self) -> Measures:
+        """Convergence numbers of every unknown and derived quantity."""
+        return measure(self.draws.single())
+
+    @cached_property
+    def verdict(self) -> Verdict:
+        """Whether the draws can be used, in words."""
+        max_depth = int(self.record.settings["max_depth"])
+        steps = self.statistics["steps"]
+        return judge(
+            self.measures,
+            self.draws.shape,
+            self.statistics["diverging"].sum(axis=1),
+            int((steps >= 2**max_depth - 1).sum()),
+            max_depth,
+            self.statistics["energy"],
+            self.record.complete,
+        )
+
+    def convergence(self) -> Verdict:
+        """Return the verdict: findings with advice, and the numbers behind it."""
+        return self.verdict
+
+    def describe(self) -> str:
+        """Return the model in words, every prior in full, with the sizes of its label sets."""
+        sizes = {name: len(labels) for name, labels in self.draws.binding.labels.items()}
+        return describe(self.draws.binding.specification, sizes)
+
+    def table(
+        self,
+        names: Sequence[str] | None = None,
+        level: float = 0.95,
+        kind: IntervalKind = "central",
+    ) -> pd.DataFrame:
+        """Summarise the posterior, one row a quantity.
+
+        Parameters
+        ----------
+        names
+            Quantities to show; by default all unknown and derived ones but those with one
+            value a row.
+        level, kind
+            Level and kind (`central` or `hdi`) of the credible interval.
+
+        Returns
+        -------
+        Mean, sd, median, interval, probability above 0, R-hat (1.00 is perfect, up to 1.01 is
+        good, larger is worse), bulk and tail ESS (more is better), Monte Carlo standard error
+        of the mean.
+
+        Raises
+        ------
+        UnknownLabelError
+            For a quantity that is not there.
+        ArgumentError
+            For a level outside (0, 1) or another kind.
+        """
+        return self._table(names, level, kind).frame
+
+    def _table(
+        self,
+        names: Sequence[str] | None = None,
+        level: float = 0.95,
+        kind: IntervalKind = "central",
+    ) -> Table:
+        chosen = [names] if isinstance(names, str) else names
+        return make_table(self.draws, chosen, level, kind)
+
+    def summary(
+        self,
+        names: Sequence[str] | None = None,
+        level: float = 0.95,
+        kind: IntervalKind = "central",
+    ) -> str:
+        """Return the table as text, with only the digits that the draws support."""
+        return self._table(names, level, kind).text
+
+    def __getitem__(self, name: str) -> xr.DataArray:
+        """Return draws of a quantity.
+
+        Returns
+        -------
+        Dimensions `draw` (all chains, one after the other) and one for each label set; `chain`
+        and `iteration`, both counted from 1, are coordinates on `draw`.
+        """
+        value = self.draws.get(name)
+        chains, draws = self.draws.shape
+        axes = self.draws.binding.axes[name]
+        coordinates: dict[str, Any] = {
+            "draw": np.arange(chains * draws),
+            "chain": ("draw", np.repeat(np.arange(1, chains + 1), draws)),
+            "iteration": ("draw", np.tile(np.arange(1, draws + 1), chains)),
+        }
+        for axis in axes:
+            coordinates[axis] = list(self.draws.labels(axis))
+        flat = value.reshape(chains * draws, *value.shape[2:])
+        return xr.DataArray(flat, dims=("draw", *axes), coords=coordinates, name=name)
+
+    def frame(self) -> pd.DataFrame:
+        """Return all draws, one row a draw: `chain`, `draw` (from 1), one column a number."""
+        chains, draws = self.draws.shape
+        columns: dict[str, Any] = {
+            "chain": np.repeat(np.arange(1, chains + 1), draws),
+            "draw": np.tile(np.arange(1, draws + 1), chains),
+        }
+        columns |= {name: value.reshape(-1) for name, value in self.draws.single().items()}
+        return pd.DataFrame(columns)
+
+    def interval(
+        self, name: str, level: float = 0.95, kind: IntervalKind = "central"
+    ) -> xr.DataArray:
+        """Return both ends of a credible interval, with a dimension `end` (low, high).
+
+        Raises
+        ------
+        ArgumentError
+            For a level outside (0, 1) or another kind.
+        """
+        value = self[name]
+        low, high = interval(value.values, check_level(level), kind)
+        labels = {axis: value.coords[axis] for axis in value.dims if axis != "draw"}
+        return xr.DataArray(
+            np.stack([low, high]),
+            dims=("end", *value.dims[1:]),
+            coords={"end": ["low", "high"], **labels},
+            name=name,
+            attrs={"kind": kind, "level": level},
+        )
+
+    def probability(self, statement: str) -> Probability | dict[str, Probability]:
+        """Return the posterior probability of a statement, such as `drying < 0`.
+
+        A statement about a quantity with labels gives one answer for each label; `all(...)` or
+        `any(...)` around it gives one joint answer.
+
+        Raises
+        ------
+        ArgumentError
+            If it is not a comparison.
+        LanguageError, ModelError
+            If it cannot be read or names what is not there.
+        """
+        return probability_of(self.draws, statement)
+
+    def predictive_check(self, draws: int = 1000) -> PredictiveCheck:
+        """Replicate the data `draws` times and compare with the observed ones."""
+        if not isinstance(draws, int) or draws < 2:
+            raise ArgumentError(f"`draws` must be a whole number from 2, not {draws!r}.")
+        return check_against(self.draws, np.random.default_rng([self.record.seed, 3]), draws)
+
+    def predict(self, data: Any = None, rows: int | None = None) -> Predictions:
+        """Draw outcomes for new rows.
+
+        Parameters
+        ----------
+        data
+            The new rows, with the predictors of the model; outcome columns are not needed.
+        rows
+            Number of new rows for a model without predictors.
+
+        Raises
+        ------
+        DataError
+            If a column is missing, or has labels that the fit has not seen.
+        """
+        return predict(self.draws, data, rows, self.record.seed)
+
+    def leave_one_out(self) -> LeaveOneOut:
+        """Estimate the predictive accuracy by leave-one-out cross-validation."""
+        return leave_one_out(self.draws)
+
+    def prior(self, draws: int = 4000) -> Mapping[str, np.ndarray]:
+        """Return prior draws of each single number, shape (draws,), for comparison."""
+        binding = self.draws.binding
+        generator = np.random.default_rng([self.record.seed, 4])
+        evaluation = draw_unknowns(binding, draws, generator)
+        values = {
+            name: np.asarray(item.values)[None] for name, item in evaluation.values.items()
+        }
+        chosen = {part.name: values[part.name] for part in binding.program.unknowns}
+        return {name: v[0] for name, v in Draws(binding, chosen).single().items()}
+
+    def save(self, path: str | Path, existing: str = "refuse") -> None:
+        """Store the run in a folder of open formats.
+
+        Parameters
+        ----------
+        path
+            The folder.
+        existing
+            `refuse` or `replace`: what to do if there is a run already.
+
+        Raises
+        ------
+        StorageError
+            If something is in the way or the disk cannot be written.
+        """
+        if existing not in ("refuse", "replace"):
+            raise ArgumentError(f"`existing` must be 'refuse' or 'replace', not {existing!r}.")
+        binding = self.draws.binding
+        record = {
+            "format": FORMAT,
+            "seed": self.record.seed,
+            "settings": dict(self.record.settings),
+            "versions": dict(self.record.versions),
+            "fingerprint": self.record.fingerprint,
+            "chains": [dict(chain) for chain in self.record.chains],
+            "seconds": dict(self.record.seconds),
+            "started": self.record.started,
+            "complete": self.record.complete,
+            "axes": {name: list(binding.axes[name]) for name in self.draws.values},
+        }
+        run = StoredRun(
+            record,
+            sheet_text(binding.specification),
+            self.sheet,
+            binding.tables,
+            self.draws.values,
+            binding.labels,
+            self.statistics,
+        )
+        write_run(Path(path), run, existing)
+
+
+def load(path: str | Path) -> Posterior:
+    """Load a stored run.
+
+    Raises
+    ------
+    StorageError
+        If it is not a run, or a part of it is missing or damaged.
+    """
+    run = read_run(Path(path))
+    specification = specification_from(run.model, "model.toml")
+    binding = bind(specification, run.data, run.labels)
+    names = ("seed", "settings", "versions", "fingerprint", "seconds", "started", "complete")
+    known = {name: run.record[name] for name in names}
+    record = Record(chains=tuple(run.record["chains"]), **known)
+    return Posterior(Draws(binding, run.draws), record, run.statistics, run.sheet)
+
+
+def compare(**posteriors: Posterior) -> Comparison:
+    """Compare models of the same data by leave-one-out: `compare(straight=a, flat=b)`.
+
+    Raises
+    ------
+    ArgumentError
+        For fewer than two, or for models of different outcomes.
+    """
+    for name, posterior in posteriors.items():
+        if not isinstance(posterior, Posterior):
+            raise ArgumentError(
+                f"`{name}` must be a posterior, not {type(posterior).__name__}."
+            )
+    fingerprints = {
+        name: posterior.draws.binding.tables.fingerprint(
+            [part.name for part in posterior.draws.binding.program.outcomes]
+        )
+        for name, posterior in posteriors.items()
+    }
+    results = {name: posterior.leave_one_out() for name, posterior in posteriors.items()}
+    return compare_results(results, fingerprints)

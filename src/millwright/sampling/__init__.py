@@ -1,0 +1,1 @@
+"""Samplers that see only a target: a dimension, a log density, and where to start."""

@@ -1,0 +1,124 @@
+"""Several chains side by side, each in a thread of its own."""
+
+from __future__ import annotations
+
+import os
+import time
+from concurrent.futures import FIRST_EXCEPTION, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass
+from threading import Event
+
+import numpy as np
+from threadpoolctl import threadpool_limits
+
+from millwright.sampling.block import block_for
+from millwright.sampling.chain import Chain, ChainResult, FitSettings
+from millwright.sampling.progress import Listener, Progress
+from millwright.sampling.target import Target
+
+__all__ = ["Sampled", "available_cores", "sample"]
+
+
+@dataclass(frozen=True)
+class Sampled:
+    """The chains of a fit.
+
+    Attributes
+    ----------
+    chains
+        One result a chain, in order.
+    compiling, sampling
+        Seconds spent.
+    complete
+        False if the fit was stopped before its end.
+    """
+
+    chains: tuple[ChainResult, ...]
+    compiling: float
+    sampling: float
+    complete: bool
+
+    @property
+    def positions(self) -> np.ndarray:
+        """Unconstrained draws, shape (chains, draws, dimension); cut to the shortest chain."""
+        n = min(len(chain.positions) for chain in self.chains)
+        return np.stack([chain.positions[:n] for chain in self.chains])
+
+    @property
+    def statistics(self) -> np.ndarray:
+        """Statistics of the draws, shape (chains, draws, 7)."""
+        n = min(len(chain.statistics) for chain in self.chains)
+        return np.stack([chain.statistics[:n] for chain in self.chains])
+
+
+def available_cores() -> int:
+    """Return how many cores this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return len(os.sched_getaffinity(0))
+    return os.cpu_count() or 1
+
+
+def sample(
+    target: Target,
+    settings: FitSettings,
+    chains: int,
+    seed: int,
+    workers: int | None = None,
+    listener: Listener = lambda progress: None,
+) -> Sampled:
+    """Run chains of the no-U-turn sampler.
+
+    The draws depend on target, seed, settings and the number of chains asked for before a
+    given one, not on `workers`. BLAS is held to one thread meanwhile: its threads would fight
+    the chains for the cores.
+
+    Raises
+    ------
+    StartError
+        If no starting point is found.
+    """
+    began = time.perf_counter()
+    listener(Progress("compiling", 0.0))
+    run_block = block_for(target)
+    compiling = time.perf_counter() - began
+    stop = Event()
+    running = [
+        Chain(target, run_block, settings, seed, number, stop) for number in range(chains)
+    ]
+    with (
+        threadpool_limits(1, user_api="blas"),
+        ThreadPoolExecutor(min(chains, workers or available_cores())) as pool,
+    ):
+        futures = [pool.submit(chain.run) for chain in running]
+        complete = _watch(futures, running, stop, listener, began)
+    results = tuple(future.result() for future in futures)
+    seconds = time.perf_counter() - began
+    stage = "finished" if complete else "stopped"
+    listener(Progress(stage, seconds, tuple(chain.progress for chain in running)))
+    return Sampled(results, compiling, seconds - compiling, complete)
+
+
+def _watch(
+    futures: list[Future[ChainResult]],
+    running: list[Chain],
+    stop: Event,
+    listener: Listener,
+    began: float,
+) -> bool:
+    """Report until all chains are done; stop them at the next block on Ctrl-C or an error."""
+    try:
+        while True:
+            done, pending = wait(futures, timeout=0.1, return_when=FIRST_EXCEPTION)
+            if any(future.exception() for future in done):
+                stop.set()
+            if not pending:
+                return True
+            seconds = time.perf_counter() - began
+            listener(Progress("sampling", seconds, tuple(chain.progress for chain in running)))
+    except KeyboardInterrupt:
+        stop.set()
+        wait(futures)
+        return False
+    except BaseException:
+        stop.set()
+        raise

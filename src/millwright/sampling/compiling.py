@@ -1,0 +1,99 @@
+"""Compilation with JAX: once per function, target and shapes, kept on disk between processes.
+
+Executables are held to one thread each, since chains run side by side, and so that results do
+not depend on the number of cores.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import functools
+import hashlib
+import platform
+import threading
+from collections.abc import Callable, Hashable, Iterator
+from pathlib import Path
+from typing import Any
+
+import jax
+import numpy as np
+from jax.experimental.compilation_cache import compilation_cache
+from platformdirs import user_cache_path
+
+__all__ = ["compilations", "compiled"]
+
+_OPTIONS = {"xla_cpu_multi_thread_eigen": False}
+
+_lock = threading.RLock()
+_executables: dict[Hashable, Callable[..., Any]] = {}
+
+
+def compilations() -> int:
+    """Return how many functions this process has compiled so far."""
+    return len(_executables)
+
+
+def compiled(
+    function: Callable[..., Any], static: Hashable, arguments: tuple[Any, ...]
+) -> Callable[..., Any]:
+    """Return `function(static, *arguments)` compiled for arguments of these shapes.
+
+    Parameters
+    ----------
+    function
+        Traceable by JAX; its first argument is `static`.
+    static
+        What the compiled code depends on; compared by content.
+    arguments
+        Example arguments: NumPy or JAX arrays in any nesting.
+
+    Returns
+    -------
+    A function of the arguments.
+    """
+    leaves, structure = jax.tree.flatten(arguments)
+    shapes = tuple((np.shape(leaf), np.result_type(leaf).str) for leaf in leaves)
+    key = (function.__module__, function.__qualname__, static, structure, shapes)
+    with _lock:
+        if key not in _executables:
+            traced = jax.jit(functools.partial(function, static), compiler_options=_OPTIONS)
+            with _disk_cache():
+                _executables[key] = traced.lower(*arguments).compile()
+        return _executables[key]
+
+
+@contextlib.contextmanager
+def _disk_cache() -> Iterator[None]:
+    """Let JAX keep what is compiled inside on disk, unless the user has arranged that already.
+
+    The settings are put back afterwards: the rest of the user's process is not affected.
+    """
+    if jax.config.jax_compilation_cache_dir is not None:
+        yield
+        return
+    settings = {
+        "jax_compilation_cache_dir": str(_cache_folder()),
+        "jax_persistent_cache_min_compile_time_secs": 0.0,
+    }
+    before = {name: getattr(jax.config, name) for name in settings}
+    for name, value in settings.items():
+        jax.config.update(name, value)
+    compilation_cache.reset_cache()
+    try:
+        yield
+    finally:
+        for name, value in before.items():
+            jax.config.update(name, value)
+        compilation_cache.reset_cache()
+
+
+@functools.cache
+def _cache_folder() -> Path:
+    """Return a folder of its own for each kind of processor: compiled code is not portable."""
+    try:
+        lines = Path("/proc/cpuinfo").read_text(encoding="utf-8").splitlines()
+        processor = next((line for line in lines if line.startswith(("flags", "Features"))), "")
+    except OSError:
+        processor = platform.processor()
+    kind = hashlib.sha256(f"{platform.machine()} {processor}".encode()).hexdigest()[:12]
+    return user_cache_path("millwright") / "compiled" / kind

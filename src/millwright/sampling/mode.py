@@ -1,0 +1,123 @@
+"""The highest point of a target, and the curvature there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import jax
+import numpy as np
+from scipy import optimize
+
+from millwright.errors import StartError
+from millwright.sampling.compiling import compiled
+from millwright.sampling.target import Target
+
+__all__ = ["Peak", "find_peak"]
+
+
+@dataclass(frozen=True)
+class Peak:
+    """A maximum of a target.
+
+    Attributes
+    ----------
+    position
+        Unconstrained coordinates, shape (dimension,).
+    log_density
+        Value there.
+    hessian
+        Second derivatives there, shape (dimension, dimension).
+    agreeing, starts
+        How many of how many starts ended at this value.
+    settled
+        Whether the gradient is zero there, to the accuracy that the scale allows.
+    """
+
+    position: np.ndarray
+    log_density: float
+    hessian: np.ndarray
+    agreeing: int
+    starts: int
+    settled: bool
+
+
+def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
+    """Climb from several starting points by quasi-Newton steps and finish with Newton's.
+
+    Raises
+    ------
+    StartError
+        If the density is finite at no starting point.
+    """
+    arguments = jax.device_put(target.arguments)
+    example = (np.zeros(target.dimension), arguments)
+    slope = compiled(_value_and_gradient, target.key, example)
+    curvature = compiled(_hessian, target.key, example)
+
+    def downhill(position: np.ndarray) -> tuple[float, np.ndarray]:
+        value, gradient = slope(position, arguments)
+        if not np.isfinite(value) or not np.isfinite(gradient).all():
+            return np.inf, np.zeros_like(position)
+        return -float(value), -np.asarray(gradient)
+
+    candidates = target.starts(np.random.default_rng([seed, 1]), 100)
+    finite = [q for q in candidates if np.isfinite(downhill(q)[0])][:starts]
+    if not finite:
+        raise StartError(
+            "No starting point: the log density was not finite at any of 100 points drawn from "
+            f"the prior. {target.explain(candidates)}"
+        )
+    ends = [
+        optimize.minimize(
+            downhill, q, jac=True, method="L-BFGS-B", options={"maxiter": 2000, "ftol": 1e-14}
+        )
+        for q in finite
+    ]
+    best = min(ends, key=lambda end: end.fun)
+    position = _polished(best.x, downhill, lambda q: np.asarray(curvature(q, arguments)))
+    value, gradient = downhill(position)
+    hessian = np.asarray(curvature(position, arguments))
+    agreeing = sum(end.fun < value + 1e-3 for end in ends)
+    settled = bool(_newton_decrement(gradient, hessian) < 1e-6)
+    return Peak(position, -value, hessian, agreeing, len(ends), settled)
+
+
+def _value_and_gradient(log_density: Callable[[Any, Any], Any], position: Any, arguments: Any) -> Any:
+    return jax.value_and_grad(lambda q: log_density(q, arguments))(position)
+
+
+def _hessian(log_density: Callable[[Any, Any], Any], position: Any, arguments: Any) -> Any:
+    return jax.hessian(lambda q: log_density(q, arguments))(position)
+
+
+def _polished(
+    position: np.ndarray,
+    downhill: Callable[[np.ndarray], tuple[float, np.ndarray]],
+    curvature: Callable[[np.ndarray], np.ndarray],
+) -> np.ndarray:
+    """Take Newton steps while they lead down."""
+    value, gradient = downhill(position)
+    for _ in range(20):
+        try:
+            step = np.linalg.solve(-curvature(position), gradient)
+        except np.linalg.LinAlgError:
+            return position
+        following = position - step
+        new_value, new_gradient = downhill(following)
+        if not new_value <= value:
+            return position
+        position, value, gradient = following, new_value, new_gradient
+        if np.abs(step).max() < 1e-12:
+            return position
+    return position
+
+
+def _newton_decrement(gradient: np.ndarray, hessian: np.ndarray) -> float:
+    """Return how far the value is from that of the local quadratic's top; inf if it has none."""
+    try:
+        factor = np.linalg.cholesky(-hessian)
+    except np.linalg.LinAlgError:
+        return np.inf
+    return float(np.sum(np.linalg.solve(factor, gradient) ** 2) / 2)

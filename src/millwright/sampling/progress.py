@@ -1,0 +1,54 @@
+"""What a running fit reports: plain values that any face can draw."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Literal
+
+__all__ = ["ChainProgress", "Listener", "Progress"]
+
+
+@dataclass(frozen=True)
+class ChainProgress:
+    """How far one chain is.
+
+    Attributes
+    ----------
+    done, total
+        Transitions, warm-up included.
+    divergences
+        Divergent transitions after warm-up.
+    steps
+        Leapfrog steps so far.
+    """
+
+    chain: int
+    warming: bool
+    done: int
+    total: int
+    divergences: int
+    steps: int
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a fit is; `seconds` have gone by since it began."""
+
+    stage: Literal["compiling", "sampling", "finished", "stopped"]
+    seconds: float
+    chains: tuple[ChainProgress, ...] = ()
+
+    @property
+    def share(self) -> float:
+        """Share of all transitions that are done, from 0 to 1."""
+        total = sum(chain.total for chain in self.chains)
+        return sum(chain.done for chain in self.chains) / total if total else 0.0
+
+    @property
+    def divergences(self) -> int:
+        """Divergent transitions after warm-up, over all chains."""
+        return sum(chain.divergences for chain in self.chains)
+
+
+Listener = Callable[[Progress], None]

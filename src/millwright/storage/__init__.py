@@ -1,0 +1,1 @@
+"""Model sheets and stored runs, in open formats."""

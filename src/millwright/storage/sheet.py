@@ -1,0 +1,126 @@
+"""Model sheets: a model as a TOML file.
+
+    title = "Moisture of grain against hours in the drying loft"
+    [priors]
+    start = "normal(18, 3)"
+    [likelihood]
+    moisture = "normal(start, 1)"
+    [derived]
+    [columns]
+
+Nothing in a sheet is executed: definitions are read by the model language alone.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from millwright.errors import ModelError, StorageError, nearest
+from millwright.language.definition import Definition
+from millwright.language.tree import Number
+from millwright.modelling.specification import Specification, specify
+
+__all__ = ["read_sheet", "sheet_text", "specification_from", "write_new"]
+
+_TABLES = ("priors", "likelihood", "derived", "columns")
+_TEXTS = ("title", "notes")
+_LARGEST = 1_000_000
+
+
+def read_sheet(path: Path) -> tuple[Specification, str]:
+    """Read a model sheet.
+
+    Returns
+    -------
+    The specification and the text of the file.
+
+    Raises
+    ------
+    StorageError
+        If the file cannot be read.
+    ModelError, LanguageError
+        If it is not a model.
+    """
+    try:
+        if path.stat().st_size > _LARGEST:
+            raise StorageError(f"{path} is larger than a model sheet can be (1 MB).")
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise StorageError(f"There is no model sheet {path}.") from None
+    except (OSError, UnicodeDecodeError) as error:
+        if isinstance(error, StorageError):
+            raise
+        raise StorageError(f"The model sheet {path} cannot be read: {error}.") from error
+    return specification_from(text, path.name), text
+
+
+def specification_from(text: str, name: str) -> Specification:
+    """Read a model sheet's text; `name` stands in messages."""
+    try:
+        content = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise ModelError(f"{name} is not TOML: {error}.") from error
+    except RecursionError as error:
+        raise ModelError(f"{name} is nested too deeply.") from error
+    known = [*_TABLES, *_TEXTS]
+    for key, value in content.items():
+        if key not in known:
+            raise ModelError(
+                f"{name}: there is no part `{key}` in a model sheet.{nearest(key, known)} "
+                f"Parts: {', '.join(known)}."
+            )
+        wanted: type = str if key in _TEXTS else dict
+        if not isinstance(value, wanted):
+            words = "a text" if key in _TEXTS else "a table"
+            raise ModelError(f"{name}: `{key}` must be {words}.")
+    tables: dict[str, Any] = {key: content.get(key, {}) for key in _TABLES}
+    return specify(
+        content.get("title", ""),
+        content.get("notes", ""),
+        tables["priors"],
+        tables["likelihood"],
+        tables["derived"],
+        tables["columns"],
+    )
+
+
+def sheet_text(specification: Specification) -> str:
+    """Return a model as the text of a sheet; reading it gives an equal model."""
+    document = tomlkit.document()
+    if specification.title:
+        document.add("title", tomlkit.item(specification.title))
+    if specification.notes:
+        document.add("notes", tomlkit.item(specification.notes))
+    for name in ("priors", "likelihood", "derived"):
+        definitions: tuple[Definition, ...] = getattr(specification, name)
+        if definitions:
+            table = tomlkit.table()
+            for definition in definitions:
+                table.add(definition.name, _value(definition))
+            document.add(name, table)
+    if specification.columns:
+        table = tomlkit.table()
+        for alias, column in specification.columns:
+            table.add(alias, tomlkit.item(column if isinstance(column, str) else list(column)))
+        document.add("columns", table)
+    return tomlkit.dumps(document)
+
+
+def _value(definition: Definition) -> Any:
+    if isinstance(definition.expression, Number) and not definition.per:
+        return tomlkit.item(definition.expression.value)
+    return tomlkit.item(definition.text)
+
+
+def write_new(path: Path, text: str, replace: bool) -> None:
+    """Write a text file; an existing file is replaced only if `replace` says so."""
+    if path.exists() and not replace:
+        raise StorageError(f"{path} exists already; give replace=True to overwrite it.")
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise StorageError(f"{path} cannot be written: {error.strerror}.") from error

@@ -1,0 +1,1 @@
+"""Drawing of progress in a terminal; nothing below this room prints."""

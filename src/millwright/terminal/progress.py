@@ -1,0 +1,104 @@
+"""Progress of a fit: one bar in a terminal, one line every few seconds elsewhere."""
+
+from __future__ import annotations
+
+import sys
+from typing import IO
+
+from rich.console import Console
+from rich.progress import BarColumn, Progress as Bars, TaskID, TextColumn
+
+from millwright.sampling.progress import Listener, Progress
+
+__all__ = ["auto_listener", "bar_listener", "line_listener"]
+
+_SECONDS_BETWEEN_LINES = 3.0
+
+
+def auto_listener(stream: IO[str] | None = None) -> Listener:
+    """Return a bar if the stream (standard error by default) is a terminal, else lines."""
+    stream = stream or sys.stderr
+    return bar_listener(stream) if stream.isatty() else line_listener(stream)
+
+
+def bar_listener(stream: IO[str]) -> Listener:
+    """Return a listener that draws one bar for the whole fit."""
+    bars = Bars(
+        TextColumn("{task.description}"),
+        BarColumn(bar_width=30, complete_style="cyan", finished_style="cyan"),
+        TextColumn("{task.percentage:>3.0f} %  {task.fields[note]}"),
+        console=Console(file=stream),
+        refresh_per_second=8,
+    )
+    task: list[TaskID] = []
+
+    def listen(progress: Progress) -> None:
+        if not task:
+            bars.start()
+            task.append(bars.add_task("Compiling", total=1.0, note=""))
+        over = progress.stage in ("finished", "stopped")
+        bars.update(
+            task[0],
+            description=_stage_words(progress),
+            completed=progress.share,
+            note=notes(progress),
+        )
+        if over:
+            bars.stop()
+
+    return listen
+
+
+def line_listener(stream: IO[str]) -> Listener:
+    """Return a listener that writes a line every few seconds, and one at the end."""
+    last = [0.0]
+
+    def listen(progress: Progress) -> None:
+        over = progress.stage in ("finished", "stopped")
+        if not over and progress.seconds - last[0] < _SECONDS_BETWEEN_LINES:
+            return
+        last[0] = progress.seconds
+        percent = f"{100 * progress.share:.0f} %"
+        print(f"{_stage_words(progress)}: {percent}, {notes(progress)}", file=stream, flush=True)
+
+    return listen
+
+
+def _stage_words(progress: Progress) -> str:
+    if progress.stage == "sampling" and all(chain.warming for chain in progress.chains):
+        return "Warming up"
+    return {
+        "compiling": "Compiling",
+        "sampling": "Sampling",
+        "finished": "Sampled",
+        "stopped": "Stopped",
+    }[progress.stage]
+
+
+def notes(progress: Progress) -> str:
+    """Return time left, the slowest chain if it lags, and divergences, as a sentence each."""
+    if progress.stage in ("finished", "stopped"):
+        return f"{_duration(progress.seconds)}{_divergence_words(progress)}"
+    if not progress.chains or progress.share == 0:
+        return ""
+    left = progress.seconds * (1 - progress.share) / progress.share
+    words = f"about {_duration(left)} left"
+    shares = {chain.chain: chain.done / chain.total for chain in progress.chains}
+    slowest = min(shares, key=lambda chain: shares[chain])
+    started = [share for share in shares.values() if share > 0]
+    if len(started) == len(shares) and shares[slowest] < 0.6 * max(shares.values()):
+        words += f"; chain {slowest + 1} is slowest, at {100 * shares[slowest]:.0f} %"
+    return words + _divergence_words(progress)
+
+
+def _divergence_words(progress: Progress) -> str:
+    count = progress.divergences
+    return f"; {count} divergence{'s' if count > 1 else ''} so far (0 is good)" if count else ""
+
+
+def _duration(seconds: float) -> str:
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    if seconds < 100:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"
