@@ -8,10 +8,9 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from millwright.distributions import on_numpy
 from millwright.draws.labelled_draws import Draws, from_positions
@@ -36,10 +35,14 @@ from millwright.sampling.mode import Peak, find_peak
 from millwright.sampling.progress import Listener
 from millwright.sampling.target import Target
 from millwright.sampling.trajectory import DEEPEST
+from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet, sheet_text, write_new
 from millwright.terminal.progress import auto_listener
 
-__all__ = ["Estimate", "Model", "Simulated"]
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Estimate", "Model", "Simulated", "target_of"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -58,6 +61,8 @@ class Simulated:
     @property
     def unknowns(self) -> pd.DataFrame:
         """Unknown and derived quantities, one row a draw."""
+        import pandas as pd
+
         single = self.draws.single()
         return pd.DataFrame({name: value.reshape(-1) for name, value in single.items()})
 
@@ -74,6 +79,8 @@ class Simulated:
         ArgumentError
             If there is no such draw.
         """
+        import pandas as pd
+
         size = len(next(iter(self.outcomes.values())))
         if not isinstance(draw, int) or not -size <= draw < size:
             raise ArgumentError(f"`draw` must be a whole number from 0 to {size - 1}.")
@@ -359,13 +366,13 @@ class Model:
             raise ArgumentError(
                 f"`target_acceptance` must be between 0.1 and 0.999, not {target_acceptance!r}."
             )
-        if save is not None and existing == "refuse" and Path(save).exists():
+        if save is not None:
             # Better said before the sampling than after it.
-            Posterior.save(_nothing(), save, existing)
+            check_free(Path(save), existing)
         started = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
         binding = bind(self._specification, data)
         settings = FitSettings(draws, warmup, target_acceptance, max_depth)
-        target = _target(binding, LogDensity(binding.program))
+        target = target_of(binding)
         sampled = sample(target, settings, chains, seed, workers, _listener(progress))
         posterior = self._posterior(binding, sampled, settings, seed, started)
         if save is not None:
@@ -420,7 +427,7 @@ class Model:
             without bound there.
         """
         binding = bind(self._specification, data)
-        peak = find_peak(_target(binding, LogDensity(binding.program, jacobian=False)), seed)
+        peak = find_peak(target_of(binding, jacobian=False), seed)
         return _estimate(binding, peak, "posterior mode")
 
     def maximum_likelihood(self, data: Any, *, seed: int = 0) -> Estimate:
@@ -434,12 +441,8 @@ class Model:
         """
         binding = bind(self._specification, data)
         _refuse_hierarchy(self._specification)
-        density = LogDensity(binding.program, jacobian=False, prior=False)
-        return _estimate(binding, find_peak(_target(binding, density), seed), "maximum likelihood")
-
-
-def _nothing() -> Posterior:
-    return Posterior.__new__(Posterior)
+        target = target_of(binding, jacobian=False, prior=False)
+        return _estimate(binding, find_peak(target, seed), "maximum likelihood")
 
 
 def _check_whole(name: str, value: Any, least: int) -> None:
@@ -462,13 +465,16 @@ def _versions() -> dict[str, str]:
     }
 
 
-def _target(binding: Binding, density: LogDensity) -> Target:
+def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Target:
+    """Return what a sampler or an optimiser sees of a bound model."""
+
     def starts(generator: np.random.Generator, n: int) -> np.ndarray:
         return positions_from(binding, draw_unknowns(binding, n, generator))
 
     def explain(positions: np.ndarray) -> str:
         return _not_finite(binding, positions)
 
+    density = LogDensity(binding.program, jacobian, prior)
     return Target(binding.dimension, density, binding.arguments, starts, explain)
 
 
@@ -522,6 +528,8 @@ def _refuse_hierarchy(specification: Specification) -> None:
 
 def _estimate(binding: Binding, peak: Peak, method: str) -> Estimate:
     """Turn a peak in unconstrained coordinates into estimates in the original scale."""
+    import pandas as pd
+
     evaluation, _ = place_unknowns(
         on_numpy, binding.program, binding.arguments, peak.position
     )

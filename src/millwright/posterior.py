@@ -1,4 +1,8 @@
-"""The posterior of a fit: draws with everything that made them."""
+"""The posterior of a fit: draws with everything that made them.
+
+pandas and xarray take longer to load than a small fit takes to sample, so the rooms that need
+them are imported where they are used.
+"""
 
 from __future__ import annotations
 
@@ -6,26 +10,27 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
-import xarray as xr
 
-from millwright.comparison.compare import Comparison, compare_results
-from millwright.comparison.leave_one_out import LeaveOneOut, leave_one_out
 from millwright.diagnostics.verdict import Measures, Verdict, judge, measure
 from millwright.draws.intervals import IntervalKind, check_level, interval
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.predictive import PredictiveCheck, Predictions, check_against, predict
 from millwright.draws.statements import Probability, probability_of
-from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError
 from millwright.modelling.binding import bind
 from millwright.modelling.simulate import draw_unknowns
 from millwright.modelling.words import describe
-from millwright.storage.run import FORMAT, StoredRun, read_run, write_run
-from millwright.storage.sheet import sheet_text, specification_from
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import xarray as xr
+
+    from millwright.comparison.compare import Comparison
+    from millwright.comparison.leave_one_out import LeaveOneOut
+    from millwright.draws.predictive import PredictiveCheck, Predictions
+    from millwright.draws.table import Table
 
 __all__ = ["Posterior", "Record", "compare", "load"]
 
@@ -136,6 +141,8 @@ class Posterior:
         level: float = 0.95,
         kind: IntervalKind = "central",
     ) -> Table:
+        from millwright.draws.table import make_table
+
         chosen = [names] if isinstance(names, str) else names
         return make_table(self.draws, chosen, level, kind)
 
@@ -156,6 +163,8 @@ class Posterior:
         Dimensions `draw` (all chains, one after the other) and one for each label set; `chain`
         and `iteration`, both counted from 1, are coordinates on `draw`.
         """
+        import xarray as xr
+
         value = self.draws.get(name)
         chains, draws = self.draws.shape
         axes = self.draws.binding.axes[name]
@@ -171,6 +180,8 @@ class Posterior:
 
     def frame(self) -> pd.DataFrame:
         """Return all draws, one row a draw: `chain`, `draw` (from 1), one column a number."""
+        import pandas as pd
+
         chains, draws = self.draws.shape
         columns: dict[str, Any] = {
             "chain": np.repeat(np.arange(1, chains + 1), draws),
@@ -189,6 +200,8 @@ class Posterior:
         ArgumentError
             For a level outside (0, 1) or another kind.
         """
+        import xarray as xr
+
         value = self[name]
         low, high = interval(value.values, check_level(level), kind)
         labels = {axis: value.coords[axis] for axis in value.dims if axis != "draw"}
@@ -217,6 +230,8 @@ class Posterior:
 
     def predictive_check(self, draws: int = 1000) -> PredictiveCheck:
         """Replicate the data `draws` times and compare with the observed ones."""
+        from millwright.draws.predictive import check_against
+
         if not isinstance(draws, int) or draws < 2:
             raise ArgumentError(f"`draws` must be a whole number from 2, not {draws!r}.")
         return check_against(self.draws, np.random.default_rng([self.record.seed, 3]), draws)
@@ -236,22 +251,28 @@ class Posterior:
         DataError
             If a column is missing, or has labels that the fit has not seen.
         """
+        from millwright.draws.predictive import predict
+
         return predict(self.draws, data, rows, self.record.seed)
 
     def leave_one_out(self) -> LeaveOneOut:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""
+        from millwright.comparison.leave_one_out import leave_one_out
+
         return leave_one_out(self.draws)
 
-    def prior(self, draws: int = 4000) -> Mapping[str, np.ndarray]:
+    def prior(
+        self, names: Sequence[str] | None = None, draws: int = 4000
+    ) -> Mapping[str, np.ndarray]:
         """Return prior draws of each single number, shape (draws,), for comparison."""
         binding = self.draws.binding
         generator = np.random.default_rng([self.record.seed, 4])
         evaluation = draw_unknowns(binding, draws, generator)
         values = {
-            name: np.asarray(item.values)[None] for name, item in evaluation.values.items()
+            part.name: np.asarray(evaluation.values[part.name].values)[None]
+            for part in binding.program.unknowns
         }
-        chosen = {part.name: values[part.name] for part in binding.program.unknowns}
-        return {name: v[0] for name, v in Draws(binding, chosen).single().items()}
+        return {name: v[0] for name, v in Draws(binding, values).single(names).items()}
 
     def save(self, path: str | Path, existing: str = "refuse") -> None:
         """Store the run in a folder of open formats.
@@ -268,8 +289,9 @@ class Posterior:
         StorageError
             If something is in the way or the disk cannot be written.
         """
-        if existing not in ("refuse", "replace"):
-            raise ArgumentError(f"`existing` must be 'refuse' or 'replace', not {existing!r}.")
+        from millwright.storage.run import FORMAT, StoredRun, write_run
+        from millwright.storage.sheet import sheet_text
+
         binding = self.draws.binding
         record = {
             "format": FORMAT,
@@ -303,6 +325,9 @@ def load(path: str | Path) -> Posterior:
     StorageError
         If it is not a run, or a part of it is missing or damaged.
     """
+    from millwright.storage.run import read_run
+    from millwright.storage.sheet import specification_from
+
     run = read_run(Path(path))
     specification = specification_from(run.model, "model.toml")
     binding = bind(specification, run.data, run.labels)
@@ -320,6 +345,8 @@ def compare(**posteriors: Posterior) -> Comparison:
     ArgumentError
         For fewer than two, or for models of different outcomes.
     """
+    from millwright.comparison.compare import compare_results
+
     for name, posterior in posteriors.items():
         if not isinstance(posterior, Posterior):
             raise ArgumentError(

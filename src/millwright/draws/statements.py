@@ -44,11 +44,11 @@ class Probability:
 
     def __str__(self) -> str:
         shown = probability_text(self.value, self.draws)
-        relation = "is" if shown[0].isdigit() else ""
+        words = shown.replace("< ", "below ").replace("> ", "above ")
         return (
-            f"Given model and data, the probability of `{self.statement}` {relation} {shown} "
+            f"Given model and data, the probability of `{self.statement}` is {words} "
             f"(Monte Carlo standard error {self.mcse:.2g})."
-        ).replace("  ", " ")
+        )
 
 
 def probability_of(draws: Draws, statement: str) -> Probability | dict[str, Probability]:

@@ -76,15 +76,15 @@ def _text(frame: pd.DataFrame, x: np.ndarray, level: float, name: str) -> str:
         "mean": frame["MCSE of mean"].to_numpy(),
         "sd": mcse_sd(x),
         "median": mcse_quantile(x, 0.5),
-        "from": mcse_quantile(x, tails[0]),
-        "to": mcse_quantile(x, tails[1]),
     }
+    # Both ends of an interval are shown alike, to the digits of the less certain one.
+    errors["ends"] = np.fmax(mcse_quantile(x, tails[0]), mcse_quantile(x, tails[1]))
     size = x.shape[0] * x.shape[1]
 
     def cells(column: str, key: str) -> list[str]:
         return [supported(v, e) for v, e in zip(frame[column], errors[key], strict=True)]
 
-    ends = zip(cells(f"{name}, from", "from"), cells(f"{name}, to", "to"), strict=True)
+    ends = zip(cells(f"{name}, from", "ends"), cells(f"{name}, to", "ends"), strict=True)
     shown = pd.DataFrame(
         {
             "mean": cells("mean", "mean"),

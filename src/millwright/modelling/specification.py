@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from graphlib import CycleError, TopologicalSorter
 from typing import Any, Literal
-
-import networkx as nx
 
 from millwright.errors import LanguageError, ModelError
 from millwright.language.definition import Definition, define
@@ -193,19 +192,16 @@ def _check_uses(parts: list[Part], outcomes: list[Part]) -> None:
 def _ordered(parts: list[Part]) -> tuple[Part, ...]:
     """Sort definitions so that each uses only those before it."""
     by_name = {part.name: part for part in parts}
-    graph = nx.DiGraph()
-    graph.add_nodes_from(by_name)
-    graph.add_edges_from(
-        (used, part.name) for part in parts for used in part.definition.names if used in by_name
-    )
+    uses = {
+        part.name: [name for name in part.definition.names if name in by_name] for part in parts
+    }
     try:
-        order = list(nx.lexicographical_topological_sort(graph, list(by_name).index))
-    except nx.NetworkXUnfeasible:
-        cycle = [edge[0] for edge in nx.find_cycle(graph)]
-        path = " -> ".join(f"`{name}`" for name in [*cycle, cycle[0]])
-        part = by_name[cycle[0]]
+        order = list(TopologicalSorter(uses).static_order())
+    except CycleError as error:
+        cycle = list(reversed(error.args[1]))
+        path = " -> ".join(f"`{name}`" for name in cycle)
         raise ModelError(
-            part.definition.message(f"definitions go round in a circle ({path})")
+            by_name[cycle[0]].definition.message(f"definitions go round in a circle ({path})")
         ) from None
     return tuple(by_name[name] for name in order)
 

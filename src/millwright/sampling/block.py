@@ -42,10 +42,11 @@ class StepSize(NamedTuple):
     count: Any
 
     @classmethod
-    def starting_at(cls, step_size: float) -> StepSize:
-        """Return the state that explores from `step_size`."""
+    def starting_at(cls, step_size: float, reach: float = 1.0) -> StepSize:
+        """Return the state that explores from `step_size`, first towards `reach` times it."""
         log_step = float(np.log(step_size))
-        return cls(*(np.float64(v) for v in (np.log(10) + log_step, log_step, log_step, 0, 0)))
+        centre = np.log(reach) + log_step
+        return cls(*(np.float64(v) for v in (centre, log_step, log_step, 0, 0)))
 
 
 class Settings(NamedTuple):

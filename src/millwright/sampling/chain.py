@@ -181,7 +181,7 @@ class Chain:
         return self.run_block(state, step_size, settings, momenta, seeds)
 
     def _warm_up(self, state: State) -> tuple[State, StepSize, np.ndarray]:
-        step_size = StepSize.starting_at(self._first_step(state, 1.0))
+        step_size = StepSize.starting_at(self._first_step(state, 1.0), reach=10.0)
         kept: list[np.ndarray] = []
         for window in plan(self.settings.warmup):
             draws, statistics, state, step_size = self._many(
@@ -192,14 +192,15 @@ class Chain:
                 self.scale = refined_scale(draws, self.scale)
                 self._raise_acceptance(statistics)
                 size = self._first_step(state, float(np.exp(step_size.log_mean)))
-                step_size = StepSize.starting_at(size)
+                # The size is about right by now: reaching further would only diverge.
+                step_size = StepSize.starting_at(size, reach=2.0)
         empty = np.zeros((0, len(STATISTICS)))
         return state, step_size, np.concatenate([empty, *kept])
 
     def _raise_acceptance(self, statistics: np.ndarray) -> None:
         """Ask for smaller steps if the later half of a long enough window still diverged."""
         late = statistics[len(statistics) // 2 :, _DIVERGING]
-        if len(late) >= 50 and late.sum() >= 0.01 * len(late):
+        if len(late) >= 50 and late.sum() >= max(3, 0.02 * len(late)):
             self.acceptance += (1 - self.acceptance) / 2 if self.acceptance < 0.95 else 0.0
 
     def _first_step(self, state: State, size: float) -> float:

@@ -8,13 +8,12 @@ from typing import Any
 
 import jax
 import numpy as np
-from scipy import optimize
 
 from millwright.errors import StartError
 from millwright.sampling.compiling import compiled
 from millwright.sampling.target import Target
 
-__all__ = ["Peak", "find_peak"]
+__all__ = ["Peak", "find_peak", "value_and_gradient"]
 
 
 @dataclass(frozen=True)
@@ -51,9 +50,12 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
     StartError
         If the density is finite at no starting point.
     """
+    # Heavy, and not needed for sampling.
+    from scipy import optimize
+
     arguments = jax.device_put(target.arguments)
     example = (np.zeros(target.dimension), arguments)
-    slope = compiled(_value_and_gradient, target.key, example)
+    slope = compiled(value_and_gradient, target.key, example)
     curvature = compiled(_hessian, target.key, example)
 
     def downhill(position: np.ndarray) -> tuple[float, np.ndarray]:
@@ -84,7 +86,10 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
     return Peak(position, -value, hessian, agreeing, len(ends), settled)
 
 
-def _value_and_gradient(log_density: Callable[[Any, Any], Any], position: Any, arguments: Any) -> Any:
+def value_and_gradient(
+    log_density: Callable[[Any, Any], Any], position: Any, arguments: Any
+) -> Any:
+    """Return log density and gradient; to be compiled."""
     return jax.value_and_grad(lambda q: log_density(q, arguments))(position)
 
 

@@ -21,12 +21,12 @@ def plan(warmup: int) -> tuple[Window, ...]:
     """Divide a warm-up into windows.
 
     The first 7.5 % find the bulk of the posterior; then windows that double in length estimate
-    the metric, each from its own draws; the last 5 % settle the step size.
+    the metric, each from its own draws; the last 10 % settle the step size.
     """
     if warmup < 20:
         return (Window(warmup, metric=False),) if warmup else ()
     first = max(5, round(0.075 * warmup))
-    last = max(5, round(0.05 * warmup))
+    last = max(5, round(0.1 * warmup))
     windows = [Window(first, metric=False)]
     left, length = warmup - first - last, max(10, round(0.025 * warmup))
     while left > 0:

@@ -28,6 +28,7 @@ import pyarrow.parquet as pq
 
 from millwright.errors import StorageError
 from millwright.modelling.tables import Column, Tables
+from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet
 
 __all__ = ["FORMAT", "StoredRun", "read_run", "write_run"]
@@ -77,14 +78,7 @@ def write_run(path: Path, run: StoredRun, existing: str = "refuse") -> None:
     StorageError
         If something is in the way or the disk cannot be written.
     """
-    if path.exists():
-        if existing != "replace":
-            raise StorageError(
-                f"{path} exists already. Choose another folder, or give existing='replace' to "
-                "overwrite the run in it."
-            )
-        if not (path / "run.json").is_file():
-            raise StorageError(f"{path} is not a run, so it is not replaced. Choose another.")
+    check_free(path, existing)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         beside = Path(tempfile.mkdtemp(prefix=f".{path.name}-", dir=path.parent))

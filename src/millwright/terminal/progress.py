@@ -5,9 +5,6 @@ from __future__ import annotations
 import sys
 from typing import IO
 
-from rich.console import Console
-from rich.progress import BarColumn, Progress as Bars, TaskID, TextColumn
-
 from millwright.sampling.progress import Listener, Progress
 
 __all__ = ["auto_listener", "bar_listener", "line_listener"]
@@ -23,6 +20,11 @@ def auto_listener(stream: IO[str] | None = None) -> Listener:
 
 def bar_listener(stream: IO[str]) -> Listener:
     """Return a listener that draws one bar for the whole fit."""
+    # Loaded only where there is a terminal to draw in.
+    from rich.console import Console
+    from rich.progress import BarColumn, TaskID, TextColumn
+    from rich.progress import Progress as Bars
+
     bars = Bars(
         TextColumn("{task.description}"),
         BarColumn(bar_width=30, complete_style="cyan", finished_style="cyan"),

@@ -1,0 +1,157 @@
+"""The commands. What is heavy is imported inside each, so that `--help` answers at once."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from millwright import __version__
+from millwright.errors import MillwrightError, StorageError
+
+__all__ = ["app", "main"]
+
+app = typer.Typer(
+    name="millwright",
+    help="Bayesian models from their text to a checked answer.",
+    add_completion=True,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+)
+
+Sheet = Annotated[Path, typer.Argument(help="Model sheet (TOML).")]
+Data = Annotated[Path, typer.Argument(help="Data file: CSV, or TSV by its ending.")]
+Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No progress on standard error.")]
+
+
+def _version(asked: bool) -> None:
+    if asked:
+        typer.echo(f"millwright {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def options(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Print version.")
+    ] = False,
+) -> None:
+    """Bayesian models from their text to a checked answer."""
+
+
+@app.command()
+def demo(
+    folder: Annotated[
+        Path, typer.Option(help="Folder for the figures; made if it is not there.")
+    ] = Path("demo-figures"),
+    quiet: Quiet = False,
+) -> None:
+    """Walk through an analysis of made-up data."""
+    from millwright.cli.telling import terminal_teller
+    from millwright.demo.walk import walk
+    from millwright.terminal.progress import auto_listener
+
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise StorageError(f"The folder {folder} cannot be made: {error.strerror}.") from error
+    listener = (lambda progress: None) if quiet else auto_listener()
+    posterior = walk(folder, terminal_teller(), listener)
+    raise typer.Exit(0 if posterior.verdict.good else 1)
+
+
+@app.command()
+def vet(sheet: Sheet, data: Data, as_json: Json = False) -> None:
+    """Check a sheet against data without sampling."""
+    from millwright.cli.data_files import read_data
+    from millwright.cli.vetting import vet as look
+    from millwright.model import Model
+
+    report = look(Model.read(sheet), read_data(data))
+    typer.echo(json.dumps(report.record, indent=2) if as_json else str(report))
+    raise typer.Exit(0 if report.good else 1)
+
+
+@app.command()
+def fit(
+    sheet: Sheet,
+    data: Data,
+    run: Annotated[
+        Path | None, typer.Option(help="Folder for the run; by default SHEET-run.")
+    ] = None,
+    chains: Annotated[int, typer.Option(help="Number of chains.")] = 4,
+    draws: Annotated[int, typer.Option(help="Draws kept, each chain.")] = 1000,
+    warmup: Annotated[int, typer.Option(help="Draws discarded first, each chain.")] = 1000,
+    seed: Annotated[int, typer.Option(help="Any whole number from 0.")] = 0,
+    target_acceptance: Annotated[
+        float, typer.Option(help="Higher means smaller, safer steps.")
+    ] = 0.8,
+    workers: Annotated[
+        int | None, typer.Option(help="Chains at a time; by default one a core.")
+    ] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Overwrite a run there.")] = False,
+    as_json: Json = False,
+    quiet: Quiet = False,
+) -> None:
+    """Sample, store the run, print verdict and table."""
+    from millwright.cli.data_files import read_data
+    from millwright.cli.reports import posterior_record
+    from millwright.model import Model
+
+    place = run or Path(f"{sheet.stem}-run")
+    posterior = Model.read(sheet).fit(
+        read_data(data),
+        chains=chains,
+        draws=draws,
+        warmup=warmup,
+        seed=seed,
+        target_acceptance=target_acceptance,
+        workers=workers,
+        progress=not quiet,
+        save=place,
+        existing="replace" if replace else "refuse",
+    )
+    typer.echo(f"Run stored in {place}", err=True)
+    _print_posterior(posterior, posterior_record(posterior) if as_json else None)
+
+
+@app.command()
+def summary(
+    run: Annotated[Path, typer.Argument(help="Folder of a stored run.")],
+    level: Annotated[float, typer.Option(help="Probability inside the interval.")] = 0.95,
+    hdi: Annotated[bool, typer.Option("--hdi", help="Highest-density interval.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Print model, verdict and table of a stored run."""
+    from millwright.cli.reports import posterior_record
+    from millwright.posterior import load
+
+    posterior = load(run)
+    kind: Any = "hdi" if hdi else "central"
+    if as_json:
+        _print_posterior(posterior, posterior_record(posterior, level, kind))
+    typer.echo(posterior.describe())
+    typer.echo(f"\n{posterior.verdict}\n\n{posterior.summary(level=level, kind=kind)}")
+    raise typer.Exit(0 if posterior.verdict.good else 1)
+
+
+def _print_posterior(posterior: Any, record: dict[str, Any] | None) -> None:
+    typer.echo(json.dumps(record, indent=2) if record is not None else str(posterior))
+    raise typer.Exit(0 if posterior.verdict.good else 1)
+
+
+def main() -> None:
+    """Run the command line: exit status 0 good, 1 not converged, 2 bad input, 130 Ctrl-C."""
+    try:
+        app()
+    except MillwrightError as error:
+        typer.echo(f"Error: {error}", err=True)
+        sys.exit(2)
+    except KeyboardInterrupt as stop:
+        typer.echo(f"Stopped. {stop}".strip(), err=True)
+        sys.exit(130)

@@ -1,0 +1,41 @@
+"""What commands print for machines."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from millwright.draws.intervals import IntervalKind
+from millwright.posterior import Posterior
+
+__all__ = ["posterior_record"]
+
+
+def posterior_record(
+    posterior: Posterior, level: float = 0.95, kind: IntervalKind = "central"
+) -> dict[str, Any]:
+    """Return verdict and table as plain values; what is not finite becomes null."""
+    table = posterior.table(level=level, kind=kind)
+    verdict = posterior.verdict
+    return {
+        "verdict": {
+            "good": verdict.good,
+            "headline": verdict.headline,
+            "findings": [
+                {"weight": f.weight, "problem": f.problem, "advice": f.advice}
+                for f in verdict.findings
+            ],
+            "facts": list(verdict.facts),
+        },
+        "seed": posterior.record.seed,
+        "settings": dict(posterior.record.settings),
+        "versions": dict(posterior.record.versions),
+        "data_fingerprint": posterior.record.fingerprint,
+        "table": {
+            str(name): {
+                str(column): value if math.isfinite(value) else None
+                for column, value in row.items()
+            }
+            for name, row in table.to_dict(orient="index").items()
+        },
+    }

@@ -1,0 +1,27 @@
+"""How the demo looks in a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from millwright.demo.walk import Teller
+
+__all__ = ["terminal_teller"]
+
+
+def terminal_teller() -> Teller:
+    """Return a teller that writes to standard output; data are never read as markup."""
+    console = Console(highlight=False, soft_wrap=False)
+
+    def heading(text: str) -> None:
+        console.print()
+        console.rule(Text(text, style="bold cyan"), align="left", style="cyan")
+
+    def remark(text: str) -> None:
+        console.print(Text(text, style="italic"))
+
+    def output(text: str) -> None:
+        console.print(Text(text), soft_wrap="\n" in text)
+
+    return Teller(heading, remark, output)

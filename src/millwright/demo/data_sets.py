@@ -1,0 +1,84 @@
+"""The demo data sets, with what they are about and the values they were made from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pandas as pd
+
+from millwright.demo.truth import CARRIERS_TRUTH, DRYING_TRUTH
+from millwright.errors import ArgumentError, nearest
+
+__all__ = ["DATA_SETS", "DataSet", "load", "sheet_path"]
+
+_FOLDER = Path(__file__).parent
+
+
+@dataclass(frozen=True)
+class DataSet:
+    """A made-up data set.
+
+    Attributes
+    ----------
+    frame
+        The rows to fit.
+    held_back
+        Rows kept for prediction; None if there are none.
+    truth
+        Values that the data were made from.
+    """
+
+    name: str
+    about: str
+    frame: pd.DataFrame = field(repr=False)
+    held_back: pd.DataFrame | None = field(repr=False)
+    truth: Mapping[str, float]
+
+
+_ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
+    "drying_loft": (
+        "Moisture of grain (per cent) after some hours in the drying loft at Hollin Bridge: 20 "
+        "batches, and 10 more held back for prediction",
+        DRYING_TRUTH,
+    ),
+    "carriers": (
+        "Flour sacks in twelve boxes from the carriers Reed and Marsh, and how many were torn",
+        CARRIERS_TRUTH,
+    ),
+}
+
+DATA_SETS = tuple(_ABOUT)
+
+
+def load(name: str) -> DataSet:
+    """Load a demo data set: `drying_loft` or `carriers`.
+
+    Raises
+    ------
+    ArgumentError
+        If there is none of that name.
+    """
+    if name not in _ABOUT:
+        raise ArgumentError(
+            f"There is no demo data set {name!r}.{nearest(str(name), DATA_SETS)} "
+            f"There are: {', '.join(DATA_SETS)}."
+        )
+    about, truth = _ABOUT[name]
+    frame = pd.read_csv(_FOLDER / "data" / f"{name}.csv")
+    held_back = None
+    if "held_back" in frame:
+        chosen = frame["held_back"] == "yes"
+        rest = frame.drop(columns="held_back")
+        frame, held_back = (rest[rows].reset_index(drop=True) for rows in (~chosen, chosen))
+    return DataSet(name, about, frame, held_back, truth)
+
+
+def sheet_path(name: str) -> Path:
+    """Return the path of a demo model sheet, such as `drying.toml`."""
+    path = _FOLDER / "sheets" / name
+    if not path.is_file():
+        known = sorted(sheet.name for sheet in path.parent.glob("*.toml"))
+        raise ArgumentError(f"There is no demo sheet {name!r}. There are: {', '.join(known)}.")
+    return path

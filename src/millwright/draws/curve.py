@@ -1,0 +1,126 @@
+"""The expectation of an outcome as a function of one column, with bands."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from millwright.draws.labelled_draws import Draws
+from millwright.draws.predictive import thinned
+from millwright.errors import ArgumentError, nearest
+from millwright.modelling.arguments import family_of
+from millwright.modelling.binding import Binding, bind
+from millwright.modelling.labelled import DRAW, full
+from millwright.modelling.simulate import draw_outcomes
+from millwright.modelling.tables import Column, Tables
+
+__all__ = ["Curve", "curve"]
+
+
+@dataclass(frozen=True)
+class Curve:
+    """Draws of an outcome along one column.
+
+    Attributes
+    ----------
+    x
+        Grid over the data's range, shape (points,).
+    expected
+        Expectation of the outcome for each draw, shape (draws, points).
+    outcomes
+        One predictive draw for each, shape (draws, points).
+    held
+        Columns held at one value meanwhile, with that value.
+    """
+
+    x: np.ndarray
+    expected: np.ndarray
+    outcomes: np.ndarray
+    held: dict[str, float | str]
+
+
+def curve(
+    draws: Draws, column: str, outcome: str | None, seed: int, points: int = 60, most: int = 1000
+) -> Curve:
+    """Follow an outcome along a column; other numeric columns stay at their mean, columns of
+    labels at their most frequent label.
+
+    Raises
+    ------
+    ArgumentError
+        If the column or the outcome is not there, or the column holds no numbers.
+    """
+    binding = draws.binding
+    part = _outcome(binding, outcome)
+    axis = dict(binding.program.outcome_axes)[part][0]
+    tables, held = _grid(binding.tables, column, axis, points, set(binding.program.column_axes))
+    along = bind(binding.specification, tables, binding.labels, outcomes="optional")
+    keep = thinned(draws, most)
+    evaluation = draws.evaluation(along, keep)
+    size = len(next(iter(draws.known(keep).values())).values)
+    generator = np.random.default_rng([seed, 6])
+    copies = draw_outcomes(along, size, generator, evaluation)[part]
+    definition = next(p for p in along.program.outcomes if p.name == part)
+    named = {
+        name: full(item, (DRAW, axis), (size, points))
+        for name, item in evaluation.parameters(definition).items()
+    }
+    family = family_of(definition.family, definition.arguments)
+    with np.errstate(all="ignore"):
+        expected = np.broadcast_to(family.mean(named), (size, points))
+    if np.isnan(expected).any() and "location" in named:
+        expected = named["location"]
+    outcomes = {p.name for p in binding.program.outcomes}
+    shown = {name: value for name, value in held.items() if name not in outcomes}
+    return Curve(tables.columns[column].values, expected, copies, shown)
+
+
+def _outcome(binding: Binding, outcome: str | None) -> str:
+    names = [part.name for part in binding.program.outcomes]
+    if outcome is None and len(names) == 1:
+        return names[0]
+    if outcome not in names:
+        asked = "Say which outcome" if outcome is None else f"There is no outcome `{outcome}`"
+        raise ArgumentError(f"{asked}: {', '.join(names)}.")
+    return outcome
+
+
+def _grid(
+    tables: Tables, column: str, axis: str, points: int, used: set[str]
+) -> tuple[Tables, dict[str, float | str]]:
+    """Return tables in which the outcome's table is a grid along `column`."""
+    if column not in tables.columns or column not in used:
+        known = [name for name in used if tables.columns.get(name) is not None]
+        raise ArgumentError(
+            f"`{column}` is not a column that the model uses.{nearest(column, known)} "
+            f"Columns: {', '.join(sorted(known))}."
+        )
+    chosen = tables.columns[column]
+    if not chosen.numeric or chosen.axes != (axis,):
+        raise ArgumentError(f"`{column}` must be a column of numbers in the outcome's table.")
+    columns: dict[str, Column] = {}
+    held: dict[str, float | str] = {}
+    for name, old in tables.columns.items():
+        if not old.axes or old.axes[0] != axis:
+            columns[name] = old
+        elif name == column:
+            grid = np.linspace(old.values.min(), old.values.max(), points)
+            columns[name] = replace(old, values=grid)
+        elif name in used:
+            columns[name], value = _held(old, points)
+            if value is not None:
+                held[name] = value
+    return Tables(columns, {**tables.sizes, axis: points}, tables.matrix_labels), held
+
+
+def _held(column: Column, points: int) -> tuple[Column, float | str | None]:
+    if not column.numeric:
+        label = Counter(column.values).most_common(1)[0][0]
+        values = np.empty(points, dtype=object)
+        values[:] = label
+        return replace(column, values=values), str(label)
+    mean = column.values.mean(axis=0)
+    values = np.broadcast_to(mean, (points, *np.shape(mean))).copy()
+    return replace(column, values=values), float(mean) if np.ndim(mean) == 0 else None

@@ -1,0 +1,140 @@
+"""Fitted lines: what the prior allows, and what the posterior says, over the data."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.draws.curve import Curve, curve
+from millwright.draws.labelled_draws import Draws
+from millwright.errors import ArgumentError
+from millwright.model import Simulated
+from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, new_figure, styled
+from millwright.posterior import Posterior
+
+__all__ = ["fitted_line", "prior_lines"]
+
+
+def fitted_line(
+    posterior: Posterior,
+    column: str,
+    outcome: str | None = None,
+    *,
+    size: tuple[float, float] = (12.8, 7.0),
+    text: bool = True,
+) -> Figure:
+    """Draw the fitted expectation of an outcome along a column, with bands, over the data.
+
+    Parameters
+    ----------
+    column
+        Column of numbers along the horizontal axis; others are held at their mean or most
+        frequent label.
+    outcome
+        Which outcome, if there are several.
+    """
+    if not isinstance(posterior, Posterior):
+        raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
+    line = curve(posterior.draws, column, outcome, posterior.record.seed)
+    name = outcome or posterior.draws.binding.program.outcomes[0].name
+    with styled():
+        figure = new_figure(*size)
+        axes = figure.subplots()
+        _band(axes, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
+        _band(axes, line.x, line.expected, 0.95, RIVER, 0.30, "expectation, 95 %")
+        _band(axes, line.x, line.expected, 0.50, RIVER, 0.45, "expectation, 50 %")
+        middle = np.median(line.expected, axis=0)
+        axes.plot(line.x, middle, color=RIVER, lw=2, label="expectation, median")
+        seen = posterior.draws.binding.arguments["column", name]
+        at = posterior.draws.binding.tables.columns[column].values
+        axes.plot(at, seen, "o", color=INK, ms=5, label="observed")
+        _labels(axes, column, name)
+        return finish(
+            figure,
+            f"Fitted line: {name} along {column}",
+            "Bands are central intervals. The narrow bands say where the expectation lies; "
+            "about 95 in 100 new observations should fall into the wide one." + _held(line),
+            text,
+        )
+
+
+def prior_lines(
+    simulated: Simulated,
+    column: str,
+    outcome: str | None = None,
+    *,
+    lines: int = 25,
+    size: tuple[float, float] = (12.8, 7.0),
+    text: bool = True,
+) -> Figure:
+    """Draw lines that the prior allows over the data's range, before any fit.
+
+    Parameters
+    ----------
+    simulated
+        Result of `model.simulate(data)`.
+    lines
+        How many single lines to draw over the bands.
+    """
+    if not isinstance(simulated, Simulated):
+        raise ArgumentError(
+            f"A simulation is needed here (model.simulate(data)), not {type(simulated).__name__}."
+        )
+    draws: Draws = simulated.draws
+    line = curve(draws, column, outcome, seed=0)
+    name = outcome or draws.binding.program.outcomes[0].name
+    with styled():
+        figure = new_figure(*size)
+        axes = figure.subplots()
+        _band(axes, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
+        _band(axes, line.x, line.expected, 0.95, STONE, 0.35, "expectation, 95 %")
+        _band(axes, line.x, line.expected, 0.50, STONE, 0.55, "expectation, 50 %")
+        for at, single in enumerate(line.expected[:lines]):
+            label = "single lines from the prior" if at == 0 else None
+            axes.plot(line.x, single, color=INK, lw=0.5, alpha=0.35, label=label)
+        low, high = np.nanquantile(line.outcomes, [0.01, 0.99])
+        axes.set_ylim(low, high)
+        _labels(axes, column, name)
+        nine = np.nanquantile(line.outcomes, [0.05, 0.95])
+        return finish(
+            figure,
+            f"Prior: {name} along {column}, before seeing the data",
+            f"With these priors, 9 of 10 imagined observations lie between {nine[0]:.3g} and "
+            f"{nine[1]:.3g}. Is that sensible? If impossible values are common, tighten the "
+            "priors; if known values are missing, widen them." + _held(line),
+            text,
+        )
+
+
+def _band(
+    axes: Axes,
+    x: np.ndarray,
+    draws: np.ndarray,
+    level: float,
+    colour: str,
+    alpha: float,
+    label: str,
+) -> None:
+    finite = np.where(np.isfinite(draws), draws, np.nan)
+    low, high = np.nanquantile(finite, [(1 - level) / 2, (1 + level) / 2], axis=0)
+    axes.fill_between(x, low, high, color=colour, alpha=alpha, lw=0, label=label)
+
+
+def _labels(axes: Axes, column: str, outcome: str) -> None:
+    axes.set_xlabel(column)
+    axes.set_ylabel(outcome)
+    axes.margins(x=0.02)
+    axes.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
+
+
+def _held(line: Curve) -> str:
+    if not line.held:
+        return ""
+    values = ", ".join(
+        f"{name} at {value:.3g}" if isinstance(value, float) else f"{name} at {value}"
+        for name, value in line.held.items()
+    )
+    return f" Held meanwhile: {values}."
+
+

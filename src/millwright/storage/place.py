@@ -1,0 +1,38 @@
+"""Whether a run may be written to a place."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from millwright.errors import ArgumentError, StorageError
+
+__all__ = ["check_free"]
+
+
+def check_free(path: Path, existing: str) -> None:
+    """Refuse a place that is taken.
+
+    Parameters
+    ----------
+    existing
+        `refuse` or `replace`: what to do if there is a run already. What is not a run is never
+        replaced.
+
+    Raises
+    ------
+    StorageError
+        If something is in the way.
+    ArgumentError
+        For another value of `existing`.
+    """
+    if existing not in ("refuse", "replace"):
+        raise ArgumentError(f"`existing` must be 'refuse' or 'replace', not {existing!r}.")
+    if not path.exists():
+        return
+    if existing == "refuse":
+        raise StorageError(
+            f"{path} exists already. Choose another folder, or give existing='replace' to "
+            "overwrite the run in it."
+        )
+    if not (path / "run.json").is_file():
+        raise StorageError(f"{path} is not a run, so it is not replaced. Choose another folder.")
