@@ -71,7 +71,7 @@ def _ess(x: np.ndarray) -> np.ndarray:
     rho[0] = 1.0
     pairs = rho[: 2 * (draws // 2)].reshape(-1, 2, quantities).sum(axis=1)
     # The last draws of a chain say too little about long lags.
-    pairs = pairs[: max(1, (draws - 3) // 2)]
+    pairs = pairs[: max(1, (draws - 1) // 2)]
     positive = np.logical_and.accumulate(pairs > 0, axis=0)
     kept = np.where(positive, np.minimum.accumulate(pairs, axis=0), 0.0)
     tau = 2 * kept.sum(axis=0) - 1

@@ -6,7 +6,7 @@ import numpy as np
 from scipy import special
 
 from millwright.distributions.family import Family, Parameter, Parameters, Support
-from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.mathematics import Array, Mathematics, log_of_share
 
 __all__ = ["Beta", "Uniform"]
 
@@ -29,12 +29,18 @@ class Beta(Family):
         return m.xlogy(a - 1, x) + m.xlog1py(b - 1, -x) - m.betaln(a, b)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        x, a, b = _together(m, x, p)
-        return m.log(m.betainc(a, b, m.minimum(m.maximum(x, 0.0), 1.0)))
+        below, above = self._shares(m, x, p)
+        return log_of_share(m, below, above)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        below, above = self._shares(m, x, p)
+        return log_of_share(m, above, below)
+
+    def _shares(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
+        """Probability below and above `x`, each exact where it is small."""
         x, a, b = _together(m, x, p)
-        return m.log(m.betainc(b, a, 1 - m.minimum(m.maximum(x, 0.0), 1.0)))
+        inside = m.minimum(m.maximum(x, 0.0), 1.0)
+        return m.betainc(a, b, inside), m.betainc(b, a, 1 - inside)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return special.betaincinv(p["alpha"], p["beta"], q)

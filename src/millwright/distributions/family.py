@@ -145,7 +145,8 @@ class Family(ABC):
 
     def cdf(self, x: Array, p: Parameters) -> Array:
         """Return P(X <= x) (NumPy)."""
-        return np.exp(self.log_cdf(on_numpy, np.asarray(x, dtype=float), p))
+        with np.errstate(divide="ignore"):
+            return np.exp(self.log_cdf(on_numpy, np.asarray(x, dtype=float), p))
 
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
         """Return the x with P(X > x) = q; overridden where 1 - q would lose a far tail."""

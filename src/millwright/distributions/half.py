@@ -6,6 +6,7 @@ import math
 from typing import Any
 
 import numpy as np
+from scipy.special import betaincinv, betaln
 
 from millwright.distributions.family import Family, Parameters, Support
 from millwright.distributions.location_scale import DF, SCALE, Cauchy, Normal, StudentT
@@ -67,12 +68,16 @@ class HalfStudentT(_Half):
     parameters = (SCALE, DF)
     whole_line = StudentT()
 
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        # T^2 = df B / (1 - B) for B beta(1/2, df/2): exact for small q.
+        df = np.asarray(p["df"], dtype=float)
+        share = betaincinv(0.5, df / 2, q)
+        return p["scale"] * np.sqrt(df * share / betaincinv(df / 2, 0.5, 1 - np.asarray(q)))
+
     def mean(self, p: Parameters) -> Array:
         # Johnson, Kotz and Balakrishnan (1995), ch. 28: E|T| for df > 1.
         df = np.asarray(p["df"], dtype=float)
         safe = np.where(df > 1, df, 2.0)
-        from scipy.special import betaln
-
         log_mean = 0.5 * np.log(safe) - np.log(safe - 1) + _LOG_2 - betaln(safe / 2, 0.5)
         return np.where(df > 1, p["scale"] * np.exp(log_mean), np.inf)
 

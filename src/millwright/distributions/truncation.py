@@ -115,7 +115,12 @@ class Truncated(Family):
         q = (edges[:-1, None] + widths * (nodes + 1) / 2).ravel()
         w = (widths * weights / 2).ravel()
         values = {name: np.asarray(value, dtype=float)[..., None] for name, value in p.items()}
-        return np.sum(w * self.quantile(q, values), axis=-1)
+        mean = np.sum(w * self.quantile(q, values), axis=-1)
+        inner, low, high = split_bounds(p)
+        if low is None or high is None:
+            # Cut on one side only, a heavy tail may be left on the other.
+            mean = np.where(np.isfinite(self.family.mean(inner)), mean, np.nan)
+        return mean
 
 
 def _larger(a: Array, b: Array) -> Array:

@@ -165,11 +165,13 @@ def _block(
 
 
 def _adapt(before: StepSize, acceptance: Array, settings: Settings) -> StepSize:
-    """One update of dual averaging with gamma = 0.05, t0 = 10, kappa = 0.75."""
+    """One update of dual averaging with gamma = 0.1, t0 = 10, kappa = 0.75.
+
+    With the usual gamma of 0.05 the step size swings so far that its mean is too small."""
     count = before.count + 1.0
     share = 1.0 / (count + 10.0)
     error = (1.0 - share) * before.error + share * (settings.target_acceptance - acceptance)
-    log_step = before.centre - jnp.sqrt(count) / 0.05 * error
+    log_step = before.centre - jnp.sqrt(count) / 0.1 * error
     weight = count**-0.75
     log_mean = weight * log_step + (1.0 - weight) * before.log_mean
     after = StepSize(before.centre, log_step, log_mean, error, count)

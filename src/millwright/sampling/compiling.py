@@ -52,7 +52,7 @@ def compiled(
     A function of the arguments.
     """
     leaves, structure = jax.tree.flatten(arguments)
-    shapes = tuple((np.shape(leaf), np.result_type(leaf).str) for leaf in leaves)
+    shapes = tuple((np.shape(leaf), np.dtype(leaf.dtype).str) for leaf in leaves)
     key = (function.__module__, function.__qualname__, static, structure, shapes)
     with _lock:
         if key not in _executables:

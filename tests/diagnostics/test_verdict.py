@@ -1,0 +1,78 @@
+"""The verdict: each kind of trouble is named, with its threshold, direction and next step."""
+
+import unittest
+
+import numpy as np
+
+from millwright.diagnostics.verdict import judge, measure
+
+
+def verdict(change=None, draws=1000, chains=4, diverging=0, **rest):
+    x = {
+        name: np.random.default_rng(at).standard_normal((chains, draws))
+        for at, name in enumerate(("a", "b"))
+    }
+    if change:
+        change(x)
+    per_chain = np.zeros(chains)
+    per_chain[0] = diverging
+    return judge(measure(x), (chains, draws), per_chain, **rest)
+
+
+class Verdicts(unittest.TestCase):
+    def test_good_chains_get_a_short_clean_verdict(self):
+        good = verdict(energy=np.random.default_rng(0).standard_normal((4, 1000)))
+        self.assertTrue(good.good)
+        self.assertEqual(good.findings, ())
+        text = str(good)
+        self.assertIn("larger is worse", text)
+        self.assertIn("more is better", text)
+        self.assertLessEqual(len(text.split("\n")), 6)
+
+    def test_disagreeing_chains(self):
+        def shift(x):
+            x["b"][0] += 2
+
+        bad = verdict(shift)
+        self.assertFalse(bad.good)
+        self.assertIn("NOT CONVERGED", bad.headline)
+        self.assertIn("`b`", bad.findings[0].problem)
+        self.assertNotIn("`a`", bad.findings[0].problem)
+
+    def test_divergences(self):
+        self.assertIn("USE WITH CARE", verdict(diverging=3).headline)
+        self.assertIn("NOT CONVERGED", verdict(diverging=300).headline)
+        self.assertIn("0 is good", str(verdict(diverging=3)))
+        self.assertIn("target_acceptance", verdict(diverging=3).findings[0].advice)
+
+    def test_too_few_effective_draws_name_the_number_needed(self):
+        bad = verdict(draws=60)
+        self.assertIn("effective sample size", str(bad))
+        self.assertIn("draws=", bad.findings[0].advice)
+
+    def test_constant_quantity(self):
+        def stand(x):
+            x["a"][:] = 1.0
+
+        self.assertIn("constant", verdict(stand).findings[0].problem)
+
+    def test_one_chain_energy_length_and_interruption(self):
+        walk = np.cumsum(np.random.default_rng(0).standard_normal((4, 1000)), axis=1)
+        self.assertIn("one chain", str(verdict(chains=1)))
+        self.assertIn("energy", str(verdict(energy=walk)))
+        cut = verdict(cut_short=400)
+        self.assertTrue(cut.good)
+        self.assertIn("1024 steps", str(cut))
+        self.assertIn("stopped before", str(verdict(complete=False)))
+        self.assertIn("too few to judge", str(verdict(draws=3)))
+
+    def test_worst_finding_comes_first(self):
+        def shift(x):
+            x["b"][0] += 2
+
+        bad = verdict(shift, diverging=3)
+        self.assertEqual([f.weight for f in bad.findings][0], "stop")
+
+
+if __name__ == "__main__":
+    unittest.main()
