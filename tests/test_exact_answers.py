@@ -107,9 +107,10 @@ class Exact(unittest.TestCase):
             mean = (p * means[:, which]).sum()
             second = (p * (variances[:, which] + means[:, which] ** 2)).sum()
             spread = np.linspace(-6, 6, 4001) * np.sqrt(second - mean**2) + mean
-            cdf = stats.norm.cdf(
-                (spread[:, None] - means[:, which]) / np.sqrt(variances[:, which])
-            ) @ p
+            cdf = (
+                stats.norm.cdf((spread[:, None] - means[:, which]) / np.sqrt(variances[:, which]))
+                @ p
+            )
             quantiles = np.interp(QUANTILES, cdf, spread)
             self.assert_distribution(posterior, name, mean, np.sqrt(second - mean**2), quantiles)
 

@@ -98,7 +98,9 @@ def with_caret(message: str, where: str, text: str, start: int, end: int) -> str
         row += 1
     width = max(1, min(end - start, len(lines[row]) - begin))
     shown, begin = _window(lines[row], begin)
-    return f"{message}\n  {where}: {shown}\n  {' ' * (len(where) + 2 + begin)}{'^' * min(width, 60)}"
+    return (
+        f"{message}\n  {where}: {shown}\n  {' ' * (len(where) + 2 + begin)}{'^' * min(width, 60)}"
+    )
 
 
 def _window(line: str, begin: int, width: int = 90) -> tuple[str, int]:

@@ -138,7 +138,7 @@ class Estimate:
 
     def __getitem__(self, name: str) -> float:
         """Return the estimate of one number, as `drying` or `effect[Upper]`."""
-        return float(self.values.loc[name, "estimate"])
+        return float(self.values["estimate"][name])
 
     def __str__(self) -> str:
         shown = self.values.copy()
@@ -388,9 +388,7 @@ class Model:
     def _posterior(
         self, binding: Binding, sampled: Sampled, settings: FitSettings, seed: int, started: str
     ) -> Posterior:
-        statistics = {
-            name: sampled.statistics[:, :, at] for at, name in enumerate(STATISTICS)
-        }
+        statistics = {name: sampled.statistics[:, :, at] for at, name in enumerate(STATISTICS)}
         chains = tuple(
             {
                 "step_size": chain.step_size,
@@ -482,9 +480,7 @@ def _not_finite(binding: Binding, positions: np.ndarray) -> str:
     """Name the definitions whose density is not finite, and values tried."""
     with np.errstate(all="ignore"):
         found = terms(on_numpy, binding.program, binding.arguments, positions)
-        evaluation, _ = place_unknowns(
-            on_numpy, binding.program, binding.arguments, positions
-        )
+        evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, positions)
     shares = {name: float(np.mean(~np.isfinite(value))) for name, value in found.items()}
     bad = [name for name, share in shares.items() if share == max(shares.values()) > 0]
     if not bad:
@@ -530,18 +526,18 @@ def _estimate(binding: Binding, peak: Peak, method: str) -> Estimate:
     """Turn a peak in unconstrained coordinates into estimates in the original scale."""
     import pandas as pd
 
-    evaluation, _ = place_unknowns(
-        on_numpy, binding.program, binding.arguments, peak.position
-    )
+    evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, peak.position)
     slopes = _slopes(binding, evaluation, peak.position)
-    at_end = (np.abs(peak.position) > 25) & (np.abs(slopes) < 1e-8 * np.maximum(1, np.abs(slopes).max()))
+    at_end = (np.abs(peak.position) > 25) & (
+        np.abs(slopes) < 1e-8 * np.maximum(1, np.abs(slopes).max())
+    )
     errors = _standard_errors(peak, slopes, at_end)
     flat = [np.ravel(evaluation.values[place.name].values) for place in places(binding.program)]
     draws = Draws(binding, {p.name: np.zeros((1, 1, *p.shape)) for p in places(binding.program)})
     labels = [
         f"{place.name}{label}"
         for place in places(binding.program)
-        for label, _ in draws.cells(place.name)
+        for label in draws.cells(place.name)
     ]
     notes = ["at an end of its support" if end else "" for end in at_end]
     frame = pd.DataFrame(
@@ -589,5 +585,3 @@ def _peak_notes(peak: Peak, at_end: bool) -> list[str]:
     if not peak.settled and not at_end:
         notes.append("The climb did not settle: the density may grow without bound.")
     return notes
-
-

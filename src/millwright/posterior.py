@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
     from millwright.comparison.compare import Comparison
     from millwright.comparison.leave_one_out import LeaveOneOut
-    from millwright.draws.predictive import PredictiveCheck, Predictions
+    from millwright.draws.predictive import Predictions, PredictiveCheck
     from millwright.draws.table import Table
 
 __all__ = ["Posterior", "Record", "compare", "load"]
@@ -349,9 +349,7 @@ def compare(**posteriors: Posterior) -> Comparison:
 
     for name, posterior in posteriors.items():
         if not isinstance(posterior, Posterior):
-            raise ArgumentError(
-                f"`{name}` must be a posterior, not {type(posterior).__name__}."
-            )
+            raise ArgumentError(f"`{name}` must be a posterior, not {type(posterior).__name__}.")
     fingerprints = {
         name: posterior.draws.binding.tables.fingerprint(
             [part.name for part in posterior.draws.binding.program.outcomes]

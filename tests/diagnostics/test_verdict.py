@@ -71,7 +71,7 @@ class Verdicts(unittest.TestCase):
             x["b"][0] += 2
 
         bad = verdict(shift, diverging=3)
-        self.assertEqual([f.weight for f in bad.findings][0], "stop")
+        self.assertEqual(bad.findings[0].weight, "stop")
 
 
 if __name__ == "__main__":

@@ -168,8 +168,10 @@ class Truncated(Continuous):
                 def density(x, family=family, p=p):
                     return float(np.exp(family.log_density(on_numpy, x, p)))
 
-                pieces = [integrate.quad(density, a, b, limit=200)[0]
-                          for a, b in ((low, middle), (middle, high))]
+                pieces = [
+                    integrate.quad(density, a, b, limit=200)[0]
+                    for a, b in ((low, middle), (middle, high))
+                ]
                 np.testing.assert_allclose(pieces, [0.5, 0.5], rtol=2e-6)
 
     def test_far_upper_tails_keep_their_digits(self):
@@ -220,8 +222,10 @@ class Counts(unittest.TestCase):
                                 np.exp(family.log_cdf(m, x, p)), given.cdf(x), rtol=1e-8
                             )
                             np.testing.assert_allclose(
-                                np.exp(family.log_survival(m, x, p)), given.sf(x),
-                                rtol=1e-6, atol=1e-14,
+                                np.exp(family.log_survival(m, x, p)),
+                                given.sf(x),
+                                rtol=1e-6,
+                                atol=1e-14,
                             )
                     q = np.array([0.02, 0.4, 0.5, 0.97])
                     np.testing.assert_array_equal(family.quantile(q, p), given.ppf(q))

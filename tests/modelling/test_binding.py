@@ -188,22 +188,28 @@ class Simulation(unittest.TestCase):
 
     def test_same_seed_same_data_and_global_state_untouched(self):
         model = mw.Model(priors=GROUPS, likelihood=TORN)
-        before = np.random.get_state()[1].copy()
+        before = np.random.get_state()[1].copy()  # noqa: NPY002
         one, two = (model.simulate(STONES, draws=3, seed=s).unknowns for s in (4, 4))
         pd.testing.assert_frame_equal(one, two)
-        np.testing.assert_array_equal(np.random.get_state()[1], before)
+        np.testing.assert_array_equal(np.random.get_state()[1], before)  # noqa: NPY002
 
     def test_rows_without_predictors(self):
-        model = mw.Model(priors={"rate": "gamma(shape=2, rate=1)"},
-                         likelihood={"n": "poisson(rate=rate)"})
+        model = mw.Model(
+            priors={"rate": "gamma(shape=2, rate=1)"}, likelihood={"n": "poisson(rate=rate)"}
+        )
         self.assertEqual(model.simulate(rows=7, draws=2).outcomes["n"].shape, (2, 7))
         with self.assertRaisesRegex(DataError, "give rows="):
             model.simulate(draws=2)
 
     def test_bad_arguments(self):
         model = mw.Model(priors=GROUPS, likelihood=TORN)
-        for given in ({"nothing": 1}, {"effect": [1, 2]}, {"effect": {"Upper": 1}},
-                      {"base": float("nan")}, {"base": "x"}):
+        for given in (
+            {"nothing": 1},
+            {"effect": [1, 2]},
+            {"effect": {"Upper": 1}},
+            {"base": float("nan")},
+            {"base": "x"},
+        ):
             with self.subTest(given=given), self.assertRaises(ArgumentError):
                 model.simulate(STONES, given=given)
         with self.assertRaises(ArgumentError):

@@ -43,9 +43,12 @@ class Density(unittest.TestCase):
         mean = effect[[0, 1, 0, 2]] + share * np.array(DATA["x"])
         want = (
             stats.norm(1, 3).logpdf(base)
-            + stats.halfnorm(scale=2).logpdf(spread) + u[at["spread"]]
-            - np.log(3) + np.log(3 * p * (1 - p))
-            + cut.logpdf(cap) + u[at["cap"]]
+            + stats.halfnorm(scale=2).logpdf(spread)
+            + u[at["spread"]]
+            - np.log(3)
+            + np.log(3 * p * (1 - p))
+            + cut.logpdf(cap)
+            + u[at["cap"]]
             + stats.norm(base, spread).logpdf(effect).sum()
             + stats.norm(mean, 0.25 + np.exp(cap)).logpdf(DATA["y"]).sum()
         )

@@ -25,8 +25,10 @@ class Describe(unittest.TestCase):
             likelihood={"y": "normal(exact, 1)"},
         )
         specification = model.specification
-        ranges = {n: prior_range(specification.part(n), specification)
-                  for n in ("exact", "loose", "by_data")}
+        ranges = {
+            n: prior_range(specification.part(n), specification)
+            for n in ("exact", "loose", "by_data")
+        }
         self.assertEqual(ranges["exact"], (True, 0.025, 0.975))
         self.assertFalse(ranges["loose"][0])
         self.assertLess(abs(ranges["loose"][1] + ranges["loose"][2]), 0.6)

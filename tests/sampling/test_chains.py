@@ -67,9 +67,7 @@ class Answers(unittest.TestCase):
 
     def test_acceptance_is_near_its_target(self):
         for wanted in (0.7, 0.95):
-            sampled = sample(
-                target(mixture_of_tails, 5), FitSettings(500, 500, wanted), 2, seed=3
-            )
+            sampled = sample(target(mixture_of_tails, 5), FitSettings(500, 500, wanted), 2, seed=3)
             self.assertLess(abs(sampled.statistics[:, :, 1].mean() - wanted), 0.12)
 
 

@@ -54,9 +54,7 @@ class Comparison:
         gap, se = table.iloc[1]["behind the best by"], table.iloc[1]["SE of that"]
         size = f"by {gap:.1f} in elpd, with a standard error of {se:.1f}"
         few = len(self.results[names[0]].rows) < 30
-        caution = (
-            " With fewer than 30 rows the standard error is itself rough." if few else ""
-        )
+        caution = " With fewer than 30 rows the standard error is itself rough." if few else ""
         if gap < 4:
             return (
                 f"`{names[0]}` and `{names[1]}` predict about equally well ({size}; a "

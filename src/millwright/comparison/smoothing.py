@@ -36,7 +36,9 @@ def fit_pareto(excesses: np.ndarray) -> tuple[float, float]:
     return (n * shape + 10 * 0.5) / (n + 10), scale
 
 
-def smoothed_log_weights(log_ratios: np.ndarray, ess_share: float = 1.0) -> tuple[np.ndarray, float]:
+def smoothed_log_weights(
+    log_ratios: np.ndarray, ess_share: float = 1.0
+) -> tuple[np.ndarray, float]:
     """Smooth the largest importance ratios of one row.
 
     Parameters

@@ -111,9 +111,7 @@ def _step_posterior(posterior: Posterior, folder: Path, tell: Teller) -> None:
     _write(plots.fitted_line(posterior, "hours"), folder, "6-fitted-line.png", tell)
 
 
-def _step_predictive(
-    posterior: Posterior, data: DataSet, folder: Path, tell: Teller
-) -> None:
+def _step_predictive(posterior: Posterior, data: DataSet, folder: Path, tell: Teller) -> None:
     tell.heading("7  Predictive check and prediction")
     check = posterior.predictive_check()
     tell.output(str(check))

@@ -304,9 +304,7 @@ def _facts(measures: Measures, shape: tuple[int, int], diverging: int) -> tuple[
     return tuple(facts)
 
 
-def _names(
-    measures: Measures, chosen: np.ndarray, badness: np.ndarray | None = None
-) -> list[str]:
+def _names(measures: Measures, chosen: np.ndarray, badness: np.ndarray | None = None) -> list[str]:
     """Return the names of the chosen quantities, the worst first."""
     at = np.flatnonzero(chosen)
     if badness is not None:

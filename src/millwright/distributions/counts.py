@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
+from typing import ClassVar
+
 import numpy as np
 from scipy import special
 
@@ -29,8 +32,9 @@ class _Whole(Family):
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         return np.asarray(self._draw(generator, size, p), dtype=float)
 
+    @abstractmethod
     def _draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
-        raise NotImplementedError  # pragma: no cover
+        """Return random draws as whole numbers."""
 
 
 class Binomial(_Whole):
@@ -38,7 +42,7 @@ class Binomial(_Whole):
 
     name = "binomial"
     summary = "number of successes among trials"
-    parameters = (_TRIALS, _PROBABILITY, _LOG_ODDS)
+    parameters: ClassVar[tuple[Parameter, ...]] = (_TRIALS, _PROBABILITY, _LOG_ODDS)
 
     def _trials(self, p: Parameters) -> Array:
         return p["trials"]

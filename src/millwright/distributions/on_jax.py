@@ -15,6 +15,7 @@ from jax.numpy import (
     arctan2,
     asarray,
     cos,
+    einsum,
     exp,
     expm1,
     floor,
@@ -36,11 +37,11 @@ from jax.numpy import (
     sum,
     tan,
     tanh,
-    einsum,
     where,
     zeros,
     zeros_like,
 )
+from jax.scipy.special import betainc as _betainc
 from jax.scipy.special import (
     digamma,
     erf,
@@ -54,7 +55,6 @@ from jax.scipy.special import (
     xlog1py,
     xlogy,
 )
-from jax.scipy.special import betainc as _betainc
 
 jax.config.update("jax_enable_x64", True)
 

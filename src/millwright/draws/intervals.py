@@ -16,9 +16,7 @@ IntervalKind = Literal["central", "hdi"]
 def check_level(level: float) -> float:
     """Return `level`, or refuse what is not a probability between 0 and 1."""
     if not isinstance(level, (int, float)) or not 0 < level < 1:
-        raise ArgumentError(
-            f"`level` must be above 0 and below 1, such as 0.95; it is {level!r}."
-        )
+        raise ArgumentError(f"`level` must be above 0 and below 1, such as 0.95; it is {level!r}.")
     return float(level)
 
 

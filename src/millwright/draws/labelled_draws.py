@@ -68,9 +68,7 @@ class Draws:
             item = self.evaluation().get(name)
             size = (chains * draws, *self.binding.program.shape(axes))
             flat = full(item, (DRAW, *axes), size)
-            self._derived[name] = np.asarray(flat, dtype=float).reshape(
-                chains, draws, *size[1:]
-            )
+            self._derived[name] = np.asarray(flat, dtype=float).reshape(chains, draws, *size[1:])
         return self._derived[name]
 
     def names(self, rows: bool = False) -> list[str]:
@@ -90,20 +88,19 @@ class Draws:
         result: dict[str, np.ndarray] = {}
         for name in self.names() if names is None else names:
             value = self.get(name)
-            for label, index in self.cells(name):
-                result[f"{name}{label}"] = value[(slice(None), slice(None), *index)]
+            flat = value.reshape(*value.shape[:2], -1)
+            for at, label in enumerate(self.cells(name)):
+                result[name + label] = flat[:, :, at]
         return result
 
-    def cells(self, name: str) -> Iterator[tuple[str, tuple[int, ...]]]:
-        """Yield each single number of a quantity: its label in brackets and its position."""
+    def cells(self, name: str) -> Iterator[str]:
+        """Yield the label in brackets of each single number of a quantity, in order."""
         axes = self.binding.axes[name]
         if not axes:
-            yield "", ()
+            yield ""
             return
-        sets = [self.labels(axis) for axis in axes]
-        for index in product(*(range(len(labels)) for labels in sets)):
-            inside = ", ".join(str(labels[at]) for labels, at in zip(sets, index, strict=True))
-            yield f"[{inside}]", index
+        for labels in product(*(self.labels(axis) for axis in axes)):
+            yield f"[{', '.join(map(str, labels))}]"
 
     def labels(self, axis: str) -> Sequence[object]:
         """Return the labels along an axis; rows are counted from 1."""

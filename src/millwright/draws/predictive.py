@@ -87,7 +87,7 @@ class PredictiveCheck:
                 ],
                 "share of replications above": [probability_text(p, size) for p in shares],
             },
-            index=table.index.rename([None, None]),
+            index=table.index.set_names([None, None]),
         )
         return f"{self._verdict(table)}\n{shown.to_string()}"
 
@@ -236,9 +236,7 @@ class Predictions:
             for name, item in known.items()
         }
         generator = np.random.default_rng(self._generator_seed)
-        draws = draw_outcomes(
-            self._binding, size, generator, self._binding.evaluation(repeated)
-        )
+        draws = draw_outcomes(self._binding, size, generator, self._binding.evaluation(repeated))
         return evaluation, draws, expectations(self._binding, evaluation, draws)
 
     def _log_scores(
@@ -309,9 +307,7 @@ def predict(draws: Draws, data: Any, rows: int | None, seed: int) -> Predictions
     size = int(np.prod(draws.shape))
     generator = np.random.default_rng([seed, 2])
     copies = draw_outcomes(binding, size, generator, evaluation)
-    return Predictions(
-        copies, expectations(binding, evaluation, copies), draws, binding, seed
-    )
+    return Predictions(copies, expectations(binding, evaluation, copies), draws, binding, seed)
 
 
 def expectations(
@@ -320,7 +316,7 @@ def expectations(
     """Return each row's expectation, averaged over the draws of the unknowns."""
     result = {}
     for part in binding.program.outcomes:
-        named = {name: item for name, item in evaluation.parameters(part).items()}
+        named = dict(evaluation.parameters(part).items())
         axes = dict(binding.program.outcome_axes)[part.name]
         rows = binding.program.shape(axes)
         values = {
@@ -330,9 +326,7 @@ def expectations(
         with np.errstate(all="ignore"):
             mean = np.asarray(family_of(part.family, part.arguments).mean(values))
         mean = np.broadcast_to(mean, (len(mean) if mean.ndim else 1, *rows)).mean(axis=0)
-        result[part.name] = np.where(
-            np.isfinite(mean), mean, np.median(copies[part.name], axis=0)
-        )
+        result[part.name] = np.where(np.isfinite(mean), mean, np.median(copies[part.name], axis=0))
     return result
 
 

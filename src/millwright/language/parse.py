@@ -248,9 +248,7 @@ class _Reader:
         value = node.value
         if isinstance(value, bool) or not isinstance(value, (int, float)):
             words = "text has a meaning only inside brackets, as a label"
-            raise self._refuse(
-                node, words if isinstance(value, str) else "this is not a number"
-            )
+            raise self._refuse(node, words if isinstance(value, str) else "this is not a number")
         try:
             number = float(value)
         except OverflowError:

@@ -182,9 +182,7 @@ def called(function: str) -> Callable[..., Symbol]:
     return build
 
 
-def read_function(
-    function: Callable[..., Any], where: str
-) -> tuple[Node, tuple[str, ...], str]:
+def read_function(function: Callable[..., Any], where: str) -> tuple[Node, tuple[str, ...], str]:
     """Call a definition's function once with symbols.
 
     Returns

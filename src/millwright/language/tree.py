@@ -9,7 +9,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-__all__ = ["Call", "Label", "Lookup", "Name", "Node", "Number", "Operation", "Place", "Slot", "walk"]
+__all__ = [
+    "Call",
+    "Label",
+    "Lookup",
+    "Name",
+    "Node",
+    "Number",
+    "Operation",
+    "Place",
+    "Slot",
+    "walk",
+]
 
 
 @dataclass(frozen=True, slots=True)

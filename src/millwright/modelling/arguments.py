@@ -117,9 +117,7 @@ def _named(definition: Definition, call: Call, family: Family) -> dict[str, Node
     given = dict(zip(positional, call.arguments, strict=False))
     for name, node in call.keywords:
         if name in given:
-            raise ModelError(
-                definition.message(f"`{family.name}` is given `{name}` twice", node)
-            )
+            raise ModelError(definition.message(f"`{family.name}` is given `{name}` twice", node))
         if name in _BOUNDS and name not in allowed:
             raise ModelError(
                 definition.message(f"`{family.name}` cannot be cut with `{name}=`", node)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -11,7 +11,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.family import DOMAIN_WORDS, Support
 from millwright.errors import DataError, ModelError, nearest
-from millwright.language.tree import Lookup, Name, Node, walk
+from millwright.language.tree import Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.density import check_unknown_axes
 from millwright.modelling.evaluate import Evaluation
@@ -67,8 +67,12 @@ class _Data(dict[tuple[str, ...], Any]):
         self.labels = labels
 
     def __missing__(self, key: tuple[str, ...]) -> Any:
-        make = {"column": self.numbers, "codes": self.codes, "reduced": self.reduced}[key[0]]
-        self[key] = make(*key[1:])
+        makers: dict[str, Callable[..., np.ndarray]] = {
+            "column": self.numbers,
+            "codes": self.codes,
+            "reduced": self.reduced,
+        }
+        self[key] = makers[key[0]](*key[1:])
         return self[key]
 
     def numbers(self, name: str) -> np.ndarray:
@@ -143,11 +147,12 @@ def bind(
     arguments = _Data(tables, known_labels)
     arguments[NUMBERS] = numbers
     evaluation, axes = _first_evaluation(program, arguments)
-    outcome_axes = _outcome_axes(program, evaluation, columns)
-    program = replace(program, outcome_axes=tuple(outcome_axes.items()))
-    if outcomes == "needed":
-        for part in program.outcomes:
-            _check_outcome(part, outcome_axes[part.name], evaluation)
+    with np.errstate(all="ignore"):
+        outcome_axes = _outcome_axes(program, evaluation, columns)
+        program = replace(program, outcome_axes=tuple(outcome_axes.items()))
+        if outcomes == "needed":
+            for part in program.outcomes:
+                _check_outcome(part, outcome_axes[part.name], evaluation)
     used = [name for name in columns if name in tables.columns]
     label_columns = [name for name in known_labels if name in tables.columns]
     return Binding(
@@ -275,9 +280,7 @@ def _inside_support(part: Part, evaluation: Evaluation) -> Labelled:
     _check_arguments(part, named, evaluation)
     values = {name: spread_over(item, part.per) for name, item in named.items()}
     lower, upper = bounds_of(part, values)
-    middle, _ = constrained(
-        on_numpy, np.zeros(evaluation.program.shape(part.per)), lower, upper
-    )
+    middle, _ = constrained(on_numpy, np.zeros(evaluation.program.shape(part.per)), lower, upper)
     return Labelled(np.asarray(middle), part.per)
 
 
@@ -292,7 +295,9 @@ def _check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluat
         valid = domains[name].valid(value)
         if not np.all(valid):
             wrong = np.atleast_1d(value)[~np.atleast_1d(valid)]
-            where = np.flatnonzero(~np.atleast_1d(valid).reshape(len(np.atleast_1d(valid)), -1).all(1))
+            where = np.flatnonzero(
+                ~np.atleast_1d(valid).reshape(len(np.atleast_1d(valid)), -1).all(1)
+            )
             rows = f" (in {row_words(where)})" if named[name].axes else ""
             raise ModelError(
                 part.definition.message(
@@ -411,12 +416,3 @@ def _known_support(part: Part, axes: tuple[str, ...], evaluation: Evaluation) ->
         upper = None if "high" in free else support.upper
         return Support(lower, upper, support.whole)
     return support
-
-
-def looked_up(program: Program) -> Iterator[tuple[str, Lookup]]:
-    """Yield every lookup with the definition it stands in."""
-    for part in program.parts:
-        for _, node in part.arguments:
-            for inner in walk(node):
-                if isinstance(inner, Lookup):
-                    yield part.name, inner

@@ -52,8 +52,10 @@ def check_unknown_axes(part: Part, named: dict[str, Labelled], evaluation: Evalu
         extra = [axis for axis in item.labels if axis not in part.per]
         if extra:
             has = f"per {', '.join(part.per)}" if part.per else "a single unknown"
-            mend = "" if extra[0].startswith("row") else (
-                f"; add `per {extra[0]}` if one unknown for each is meant"
+            mend = (
+                ""
+                if extra[0].startswith("row")
+                else (f"; add `per {extra[0]}` if one unknown for each is meant")
             )
             raise ModelError(
                 part.definition.message(

@@ -244,9 +244,7 @@ class _Walk:
         letters = {axis: chr(97 + at) for at, axis in enumerate(union_axes(items))}
         kept = [axis for axis in letters if axis not in shared and axis != DRAW]
         axes = (DRAW, *kept) if DRAW in letters else tuple(kept)
-        code = [
-            "".join(letters[axis] for axis in each) for each in (left.axes, right.axes, axes)
-        ]
+        code = ["".join(letters[axis] for axis in each) for each in (left.axes, right.axes, axes)]
         rule = f"{code[0]},{code[1]}->{code[2]}"
         return Labelled(self.m.einsum(rule, left.values, right.values), axes)
 

@@ -148,9 +148,7 @@ def _check_names(definitions: list[Definition]) -> None:
 
 def _prior(definition: Definition) -> Part:
     if isinstance(definition.expression, Number) and not definition.per:
-        return Part(
-            definition.name, "fixed", "", (("", definition.expression),), (), definition
-        )
+        return Part(definition.name, "fixed", "", (("", definition.expression),), (), definition)
     family, arguments = distribution_arguments(definition)
     if family_of(family, arguments).whole:
         raise ModelError(
@@ -219,8 +217,10 @@ def _aliases(
             raise ModelError(f"`columns`: `{alias}` is taken or cannot be written as a name.")
         if isinstance(column, str):
             result.append((name, column))
-        elif isinstance(column, list | tuple) and column and all(
-            isinstance(item, str) for item in column
+        elif (
+            isinstance(column, list | tuple)
+            and column
+            and all(isinstance(item, str) for item in column)
         ):
             result.append((name, tuple(column)))
         else:

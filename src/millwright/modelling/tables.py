@@ -87,8 +87,7 @@ class Tables:
         if name not in self.columns:
             have = ", ".join(f"`{column}`" for column in list(self.columns)[:12]) or "none"
             raise DataError(
-                f"The data have no column `{name}`.{nearest(name, self.columns)} "
-                f"Columns: {have}."
+                f"The data have no column `{name}`.{nearest(name, self.columns)} Columns: {have}."
             )
         return self.columns[name]
 
@@ -101,7 +100,7 @@ class Tables:
         if column.levels is not None:
             used = set(present)
             return tuple(level for level in column.levels if level in used)
-        return tuple(sorted(set(present)))  # type: ignore[type-var]
+        return tuple(sorted(set(present)))
 
     def _present(self, name: str) -> list[Label]:
         """Return the labels in a column, row by row; missing ones are refused."""
@@ -242,7 +241,9 @@ def _column(name: str, values: Any, axis: str) -> Column:
         raise DataError(f"The column `{name}` is not an array: {error}.") from error
     if array.dtype.kind in "biuf":
         if array.ndim > 2:
-            raise DataError(f"The column `{name}` has {array.ndim} dimensions; at most 2 are read.")
+            raise DataError(
+                f"The column `{name}` has {array.ndim} dimensions; at most 2 are read."
+            )
         axes = (axis,) if array.ndim == 1 else (axis, name)
         return Column(name, array.astype(float), axes)
     if array.ndim != 1:
@@ -264,7 +265,9 @@ def _categorical(name: str, values: Any, axis: str) -> Column:
         kept = [float(level) for level in kept if isinstance(level, int | float)]
         whole = all(level == int(level) for level in kept)  # type: ignore[arg-type]
         kept = [int(level) if whole else level for level in kept]  # type: ignore[arg-type]
-    return Column(name, labels.values, (axis,), tuple(level for level in kept if level is not None))
+    return Column(
+        name, labels.values, (axis,), tuple(level for level in kept if level is not None)
+    )
 
 
 def _objects(name: str, array: np.ndarray, axis: str) -> Column:

@@ -53,7 +53,9 @@ def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> l
     if part.kind == "outcome":
         lines.append(f"      {DISTRIBUTIONS[part.family].summary}")
     if part.kind == "unknown":
-        lines.append(f"      {DISTRIBUTIONS[part.family].summary}; {_range_words(part, specification)}")
+        lines.append(
+            f"      {DISTRIBUTIONS[part.family].summary}; {_range_words(part, specification)}"
+        )
         if part.per:
             count = int(np.prod([sizes[s] for s in part.per])) if sizes else 0
             number = f"{count} values, " if count else ""
@@ -131,7 +133,9 @@ def _ancestors(part: Part, specification: Specification) -> list[Part] | None:
     return [p for p in specification.parts if p.name in wanted and p.kind != "outcome"]
 
 
-def _simulate(parts: list[Part], specification: Specification, draws: int = 4000) -> np.ndarray | None:
+def _simulate(
+    parts: list[Part], specification: Specification, draws: int = 4000
+) -> np.ndarray | None:
     """Draw from the prior of the last part, with a single label in each label set."""
     from millwright.modelling.labelled import DRAW, Labelled
 

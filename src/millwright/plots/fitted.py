@@ -136,5 +136,3 @@ def _held(line: Curve) -> str:
         for name, value in line.held.items()
     )
     return f" Held meanwhile: {values}."
-
-

@@ -5,11 +5,13 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import matplotlib as mpl
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.layout_engine import ConstrainedLayoutEngine
 from matplotlib.ticker import MaxNLocator
 
 __all__ = [
@@ -46,7 +48,7 @@ CHAINS = [
     (RIVER, ":"),
 ]
 
-_STYLE = {
+_STYLE: dict[str, Any] = {
     "font.family": "DejaVu Sans",
     "font.size": 10.5,
     "axes.edgecolor": STONE,
@@ -71,20 +73,18 @@ _STYLE = {
 @contextmanager
 def styled() -> Iterator[None]:
     """Apply the style inside a plot function, over Matplotlib's own defaults."""
-    with mpl.rc_context(), mpl.rc_context({**mpl.rcParamsDefault, **_STYLE}):
+    settings: dict[str, Any] = {str(k): v for k, v in mpl.rcParamsDefault.items()}
+    with mpl.rc_context(), mpl.rc_context(settings | _STYLE):
         yield
 
 
 def new_figure(width: float, height: float) -> Figure:
     """Return an empty figure of a size in inches."""
-    figure = Figure(figsize=(width, height), layout="constrained", dpi=100)
-    figure.get_layout_engine().set(w_pad=0.08, h_pad=0.08)  # type: ignore[union-attr]
-    return figure
+    layout = ConstrainedLayoutEngine(w_pad=0.08, h_pad=0.08)
+    return Figure(figsize=(width, height), layout=layout, dpi=100)
 
 
-def panel_grid(
-    count: int, size: tuple[float, float] | None
-) -> tuple[Figure, list[Axes]]:
+def panel_grid(count: int, size: tuple[float, float] | None) -> tuple[Figure, list[Axes]]:
     """Return a figure with `count` panels, each with few ticks, since long numbers collide."""
     columns = 2 if count in (2, 4) else min(3, count)
     rows = -(-count // columns)
@@ -102,9 +102,7 @@ def finish(figure: Figure, title: str, caption: str, show_text: bool) -> Figure:
     if show_text:
         figure.suptitle(title, x=0.01, ha="left", fontsize=13, fontweight="bold", color=INK)
         wide = int(figure.get_figwidth() * 13.5)
-        figure.supxlabel(
-            textwrap.fill(caption, wide), x=0.01, ha="left", fontsize=9.5, color=INK
-        )
+        figure.supxlabel(textwrap.fill(caption, wide), x=0.01, ha="left", fontsize=9.5, color=INK)
     return figure
 
 

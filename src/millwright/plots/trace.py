@@ -37,9 +37,7 @@ def trace(
     single = chosen(posterior, names, most=8)
     with styled():
         figure = new_figure(*(size or (12.8, min(8.0, 2.0 + 1.5 * len(single)))))
-        panels = figure.subplots(
-            len(single), 2, squeeze=False, sharey="row", width_ratios=[7, 1]
-        )
+        panels = figure.subplots(len(single), 2, squeeze=False, sharey="row", width_ratios=[7, 1])
         for (wide, margin), (name, value) in zip(panels, single.items(), strict=True):
             _paths(wide, name, value)
             _sideways(margin, value)

@@ -147,9 +147,13 @@ def _block(
             ]
         )
         adapted = _adapt(adaptation, moved.acceptance, settings)
-        return at + 1, moved.point, adapted, draws.at[at].set(moved.point.q), statistics.at[
-            at
-        ].set(row)
+        return (
+            at + 1,
+            moved.point,
+            adapted,
+            draws.at[at].set(moved.point.q),
+            statistics.at[at].set(row),
+        )
 
     carry = (
         jnp.asarray(0),

@@ -184,9 +184,7 @@ class Chain:
         step_size = StepSize.starting_at(self._first_step(state, 1.0), reach=10.0)
         kept: list[np.ndarray] = []
         for window in plan(self.settings.warmup):
-            draws, statistics, state, step_size = self._many(
-                state, step_size, window.length, True
-            )
+            draws, statistics, state, step_size = self._many(state, step_size, window.length, True)
             kept.append(statistics)
             if window.metric and not self.stop.is_set():
                 self.scale = refined_scale(draws, self.scale)

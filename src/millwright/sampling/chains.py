@@ -82,9 +82,7 @@ def sample(
     run_block = block_for(target)
     compiling = time.perf_counter() - began
     stop = Event()
-    running = [
-        Chain(target, run_block, settings, seed, number, stop) for number in range(chains)
-    ]
+    running = [Chain(target, run_block, settings, seed, number, stop) for number in range(chains)]
     with (
         threadpool_limits(1, user_api="blas"),
         ThreadPoolExecutor(min(chains, workers or available_cores())) as pool,
@@ -93,8 +91,8 @@ def sample(
         complete = _watch(futures, running, stop, listener, began)
     results = tuple(future.result() for future in futures)
     seconds = time.perf_counter() - began
-    stage = "finished" if complete else "stopped"
-    listener(Progress(stage, seconds, tuple(chain.progress for chain in running)))
+    reached = tuple(chain.progress for chain in running)
+    listener(Progress("finished" if complete else "stopped", seconds, reached))
     return Sampled(results, compiling, seconds - compiling, complete)
 
 

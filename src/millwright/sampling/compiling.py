@@ -68,7 +68,7 @@ def _disk_cache() -> Iterator[None]:
 
     The settings are put back afterwards: the rest of the user's process is not affected.
     """
-    if jax.config.jax_compilation_cache_dir is not None:
+    if getattr(jax.config, "jax_compilation_cache_dir", None) is not None:
         yield
         return
     settings = {

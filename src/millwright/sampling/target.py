@@ -40,4 +40,4 @@ class Target:
     @property
     def key(self) -> Hashable:
         """What the compiled functions of this target depend on, besides shapes."""
-        return self.log_density  # type: ignore[return-value]
+        return self.log_density

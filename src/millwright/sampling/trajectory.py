@@ -13,7 +13,7 @@ momenta r are standard normal and the kinetic energy is r.r / 2.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import jax.numpy as jnp
 import numpy as np

@@ -124,9 +124,7 @@ def _draws_table(run: StoredRun) -> pa.Table:
     for name, value in run.draws.items():
         flat = pa.array(np.ascontiguousarray(value).reshape(-1))
         size = int(np.prod(value.shape[2:], dtype=int))
-        columns[name] = (
-            pa.FixedSizeListArray.from_arrays(flat, size) if value.ndim > 2 else flat
-        )
+        columns[name] = pa.FixedSizeListArray.from_arrays(flat, size) if value.ndim > 2 else flat
     meta = {
         "labels": json.dumps({name: list(labels) for name, labels in run.labels.items()}),
         "axes": json.dumps(run.record["axes"]),
@@ -220,7 +218,7 @@ def _read_data(folder: Path) -> Tables:
             stated = tuple(levels[name]) if name in levels else None
             columns[name] = _column_from(name, table[name], axis, size, stated)
     matrices = {name: tuple(labels) for name, labels in index["matrices"].items()}
-    return Tables(columns, {axis: size for axis, size in index["rows"]}, matrices)
+    return Tables(columns, dict(index["rows"]), matrices)
 
 
 def _column_from(

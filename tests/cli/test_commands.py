@@ -1,0 +1,149 @@
+"""The installed command in a subprocess: good and bad calls, exit status, streams."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import pandas as pd
+
+import millwright as mw
+
+SHEET = mw.demo.sheet_path("drying.toml")
+COMMAND = [sys.executable, "-c", "from millwright.cli.app import main; main()"]
+
+
+def run(*arguments, cwd=None):
+    return subprocess.run(
+        [*COMMAND, *map(str, arguments)], capture_output=True, text=True, cwd=cwd, timeout=300
+    )
+
+
+class Commands(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.temporary.cleanup)
+        cls.folder = Path(cls.temporary.name)
+        cls.data = cls.folder / "drying loft ü.csv"
+        mw.demo.load("drying_loft").frame.to_csv(cls.data, index=False)
+        cls.fitted = run("fit", SHEET, cls.data, "--seed", 7, "--run", cls.folder / "run")
+
+    def test_fit_prints_results_and_keeps_messages_apart(self):
+        self.assertEqual(self.fitted.returncode, 0, self.fitted.stderr)
+        self.assertTrue(self.fitted.stdout.startswith("Verdict: Converged"))
+        self.assertIn("Sampled: 100 %", self.fitted.stderr)
+        self.assertIn("Run stored", self.fitted.stderr)
+
+    def test_summary_shows_model_verdict_and_table(self):
+        shown = run("summary", self.folder / "run", "--hdi", "--level", "0.9")
+        self.assertEqual(shown.returncode, 0)
+        for words in ("normal(location=18, scale=3)", "Verdict", "90 % HDI"):
+            self.assertIn(words, shown.stdout)
+        machine = json.loads(run("summary", self.folder / "run", "--json").stdout)
+        self.assertTrue(machine["verdict"]["good"])
+        self.assertAlmostEqual(machine["table"]["drying"]["mean"], -0.55, delta=0.1)
+
+    def test_vet_samples_nothing_and_prints_every_prior(self):
+        shown = run("vet", SHEET, self.data)
+        self.assertEqual(shown.returncode, 0)
+        self.assertIn("exponential(rate=1)", shown.stdout)
+        self.assertIn("finite at 100 %", shown.stdout)
+        self.assertEqual(
+            json.loads(run("vet", SHEET, self.data, "--json").stdout)["rows"], {"row": 20}
+        )
+
+    def test_default_run_folder_is_named_after_the_sheet_and_not_overwritten(self):
+        fit = ("fit", SHEET, self.data, "--draws", 50, "--warmup", 50, "--quiet", "--json")
+        first = run(*fit, cwd=self.folder)
+        self.assertIn(first.returncode, (0, 1))
+        self.assertEqual(json.loads(first.stdout)["settings"]["draws"], 50)
+        self.assertTrue((self.folder / "drying-run" / "run.json").is_file())
+        again = run(*fit, cwd=self.folder)
+        self.assertEqual(again.returncode, 2)
+        self.assertIn("exists already", again.stderr)
+        self.assertNotEqual(run(*fit, "--replace", cwd=self.folder).returncode, 2)
+
+    def test_not_converged_is_exit_status_1(self):
+        short = run(
+            "fit", SHEET, self.data, "--draws", 5, "--warmup", 5, "--run", self.folder / "short"
+        )
+        self.assertEqual(short.returncode, 1)
+        self.assertIn("NOT CONVERGED", short.stdout)
+
+    def test_bad_input_is_exit_status_2_with_a_short_message(self):
+        bad_sheet = self.folder / "bad.toml"
+        bad_sheet.write_text(SHEET.read_text().replace("drying * hours", "drying * hourz"))
+        bad_data = self.folder / "bad.csv"
+        frame = pd.read_csv(self.data)
+        frame.loc[3, "hours"] = None
+        frame.to_csv(bad_data, index=False)
+        cases = {
+            "Did you mean `hours`": ("fit", bad_sheet, self.data),
+            "row 4": ("vet", SHEET, bad_data),
+            "no model sheet": ("fit", self.folder / "none.toml", self.data),
+            "no data file": ("fit", SHEET, self.folder / "none.csv"),
+            "not a stored run": ("summary", self.folder),
+            "`chains` must be": ("fit", SHEET, self.data, "--chains", 0),
+        }
+        for words, arguments in cases.items():
+            with self.subTest(words=words):
+                done = run(*arguments)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(words, done.stderr)
+                self.assertEqual(done.stdout, "")
+                self.assertLessEqual(len(done.stderr.strip().split("\n")), 5)
+
+    def test_ctrl_c_is_exit_status_130(self):
+        process = subprocess.Popen(
+            [
+                *COMMAND,
+                "fit",
+                str(SHEET),
+                str(self.data),
+                "--draws",
+                "5000000",
+                "--run",
+                str(self.folder / "long"),
+            ],
+            stderr=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        time.sleep(8)
+        os.kill(process.pid, signal.SIGINT)
+        _, messages = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 130)
+        self.assertIn("stopped", messages.lower())
+
+    def test_demo_walks_nine_steps_and_writes_figures(self):
+        folder = self.folder / "figures"
+        done = run("demo", "--folder", folder, "--quiet")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        for step in range(1, 10):
+            self.assertIn(f"\n{step}  ", done.stdout)
+        self.assertEqual(len(list(folder.glob("*.png"))), 7)
+        self.assertNotIn("outside", done.stdout)
+
+    def test_help_and_version(self):
+        done = run("--help")
+        for command in ("demo", "vet", "fit", "summary"):
+            self.assertIn(command, done.stdout)
+        self.assertIn(mw.__version__, run("--version").stdout)
+
+    def test_help_loads_nothing_heavy(self):
+        code = (
+            "import sys; from millwright.cli.app import app; "
+            "print([m for m in ('jax', 'numpy', 'pandas', 'scipy') if m in sys.modules])"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.stdout.strip(), "[]")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,135 @@
+"""Model sheets and stored runs: equal after a round trip, clear when damaged."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pyarrow.parquet as pq
+
+import millwright as mw
+from millwright.errors import ArgumentError, MillwrightError, ModelError, StorageError
+from tests.fits import carriers, straight
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+
+class Sheets(InFolder):
+    def test_round_trip_gives_an_equal_model(self):
+        model = mw.Model(
+            title='A "title" with signs: \\ ü',
+            notes="Two\nlines",
+            priors={
+                "base": lambda: mw.normal(-3, 1 / 3, low=-10),
+                "spread": "half_student_t(2, df=3)",
+                "held": 0.1,
+                "effect": lambda spread: mw.normal(0, spread).per("stone"),
+            },
+            likelihood={
+                "y": lambda base, effect, stone, held: mw.normal(
+                    base + effect[stone] - effect["Upper"], held
+                )
+            },
+            derived={"gap": "effect['Upper'] - effect['Lower']"},
+            columns={"y": "Yield (kg)", "X": ["a", "b"]},
+        )
+        path = self.folder / "sheet.toml"
+        model.write(path)
+        self.assertEqual(mw.Model.read(path), model)
+        with self.assertRaisesRegex(StorageError, "exists already"):
+            model.write(path)
+        model.write(path, replace=True)
+
+    def test_bad_sheets_are_refused_with_the_place(self):
+        cases = {
+            "priors = 3": ("must be a table", ModelError),
+            "[priors\n": ("not TOML", ModelError),
+            "[prior]\na = 'normal(0, 1)'": ("Did you mean `priors`", ModelError),
+            "[priors]\na = 'normal(0, 1'\n[likelihood]\ny = 'normal(a, 1)'": (
+                "^",
+                MillwrightError,
+            ),
+            "[priors]\na = true\n[likelihood]\ny = 'normal(a, 1)'": ("text", MillwrightError),
+            '[priors]\na = \'__import__("os").system("x")\'': ("", MillwrightError),
+            "a" + "[" * 5000: ("", MillwrightError),
+        }
+        for text, (words, error) in cases.items():
+            path = self.folder / "bad.toml"
+            path.write_text(text)
+            with self.subTest(text=text[:30]), self.assertRaises(error) as caught:
+                mw.Model.read(path)
+            self.assertIn(words, str(caught.exception))
+
+    def test_missing_sheet(self):
+        with self.assertRaisesRegex(StorageError, "no model sheet"):
+            mw.Model.read(self.folder / "none.toml")
+
+
+class Runs(InFolder):
+    def test_round_trip_keeps_draws_record_and_answers(self):
+        for posterior in (straight(), carriers()):
+            path = self.folder / posterior.draws.binding.program.outcomes[0].name
+            posterior.save(path)
+            again = mw.load(path)
+            for name in posterior.draws.names():
+                np.testing.assert_array_equal(again[name].values, posterior[name].values)
+            self.assertEqual(str(again), str(posterior))
+            self.assertEqual(again.record, posterior.record)
+            np.testing.assert_array_equal(again.leave_one_out().k, posterior.leave_one_out().k)
+
+    def test_files_are_open_formats(self):
+        carriers().save(self.folder / "run")
+        table = pq.read_table(self.folder / "run" / "draws" / "part-000001.parquet")
+        self.assertEqual(table.column_names[:2], ["chain", "draw"])
+        labels = json.loads(table.schema.metadata[b"labels"])
+        self.assertEqual(labels, {"carrier": ["Marsh", "Reed"]})
+        self.assertTrue((self.folder / "run" / "sheet.toml").read_text().startswith("# Does"))
+
+    def test_existing_places_are_not_overwritten_unasked(self):
+        straight().save(self.folder / "run")
+        with self.assertRaisesRegex(StorageError, "existing='replace'"):
+            straight().save(self.folder / "run")
+        straight().save(self.folder / "run", existing="replace")
+        (self.folder / "other").mkdir()
+        with self.assertRaisesRegex(StorageError, "not a run"):
+            straight().save(self.folder / "other", existing="replace")
+        with self.assertRaises(ArgumentError):
+            straight().save(self.folder / "run", existing="maybe")
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["other", "run"])
+
+    def test_fit_refuses_a_taken_place_before_sampling(self):
+        (self.folder / "run").mkdir()
+        model = mw.Model.read(mw.demo.sheet_path("drying.toml"))
+        with self.assertRaises(StorageError):
+            model.fit(mw.demo.load("drying_loft").frame, draws=10**9, save=self.folder / "run")
+
+    def test_damaged_runs_say_which_part(self):
+        for part in (
+            "run.json",
+            "model.toml",
+            "draws/part-000001.parquet",
+            "statistics/part-000001.parquet",
+            "data/tables.json",
+            "data/1.parquet",
+        ):
+            for damage in ("cut", "removed"):
+                path = self.folder / part.replace("/", "-") / damage
+                straight().save(path)
+                file = path / part
+                file.unlink() if damage == "removed" else file.write_bytes(file.read_bytes()[:20])
+                with self.subTest(part=part, damage=damage), self.assertRaises(MillwrightError):
+                    mw.load(path)
+
+    def test_not_a_run(self):
+        with self.assertRaisesRegex(StorageError, "not a stored run"):
+            mw.load(self.folder)
+
+
+if __name__ == "__main__":
+    unittest.main()

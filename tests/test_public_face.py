@@ -1,0 +1,67 @@
+"""The public names: complete, documented, and those of the language's vocabulary."""
+
+import ast
+import inspect
+import unittest
+from pathlib import Path
+
+import millwright as mw
+from millwright import _DISTRIBUTIONS, _FUNCTIONS
+from millwright.distributions.registry import DISTRIBUTIONS
+from millwright.language.vocabulary import FUNCTIONS
+
+SOURCE = Path(mw.__file__).parent
+
+
+class PublicFace(unittest.TestCase):
+    def test_every_public_name_can_be_had(self):
+        for name in mw.__all__:
+            self.assertIsNotNone(getattr(mw, name))
+        with self.assertRaises(AttributeError):
+            mw.nothing  # noqa: B018
+
+    def test_functions_are_those_of_the_language(self):
+        self.assertEqual(set(_DISTRIBUTIONS), set(DISTRIBUTIONS))
+        self.assertEqual(set(_FUNCTIONS), set(FUNCTIONS))
+
+    def test_public_classes_and_their_methods_are_documented(self):
+        for owner in (mw.Model, mw.Posterior, mw.plots):
+            for name, member in inspect.getmembers(owner):
+                if not name.startswith("_") and callable(member):
+                    self.assertTrue(inspect.getdoc(member), f"{owner.__name__}.{name}")
+
+    def test_every_module_says_what_it_is_for(self):
+        for path in SOURCE.rglob("*.py"):
+            self.assertTrue(ast.get_docstring(ast.parse(path.read_text("utf-8"))), path)
+
+    def test_every_name_a_module_exports_is_there(self):
+        for path in SOURCE.rglob("*.py"):
+            tree = ast.parse(path.read_text("utf-8"))
+            defined = (
+                {n.name for n in tree.body if isinstance(n, (ast.FunctionDef, ast.ClassDef))}
+                | {
+                    target.id
+                    for n in tree.body
+                    if isinstance(n, (ast.Assign, ast.AnnAssign))
+                    for target in (n.targets if isinstance(n, ast.Assign) else [n.target])
+                    if isinstance(target, ast.Name)
+                }
+                | {
+                    alias.asname or alias.name
+                    for n in tree.body
+                    if isinstance(n, (ast.Import, ast.ImportFrom))
+                    for alias in n.names
+                }
+            )
+            for n in tree.body:
+                if (
+                    isinstance(n, ast.Assign)
+                    and getattr(n.targets[0], "id", "") == "__all__"
+                    and isinstance(n.value, ast.List)
+                ):
+                    for item in n.value.elts:
+                        self.assertIn(item.value, defined, path)
+
+
+if __name__ == "__main__":
+    unittest.main()
