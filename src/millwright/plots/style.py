@@ -73,7 +73,7 @@ _STYLE: dict[str, Any] = {
 @contextmanager
 def styled() -> Iterator[None]:
     """Apply the style inside a plot function, over Matplotlib's own defaults."""
-    settings: dict[str, Any] = {str(k): v for k, v in mpl.rcParamsDefault.items()}
+    settings: Any = {str(k): v for k, v in mpl.rcParamsDefault.items()}
     with mpl.rc_context(), mpl.rc_context(settings | _STYLE):
         yield
 
