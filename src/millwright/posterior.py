@@ -18,10 +18,12 @@ from millwright.diagnostics.verdict import Measures, Verdict, judge, measure
 from millwright.draws.intervals import IntervalKind, check_level, interval
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.statements import Probability, probability_of
+from millwright.draws.table import TABLE_KEY, Table, make_table
 from millwright.errors import ArgumentError
 from millwright.modelling.binding import bind
 from millwright.modelling.simulate import draw_unknowns
 from millwright.modelling.words import describe
+from millwright.terminal.tables import text_table
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -30,8 +32,6 @@ if TYPE_CHECKING:
     from millwright.comparison.compare import Comparison
     from millwright.comparison.leave_one_out import LeaveOneOut
     from millwright.draws.predictive import Predictions, PredictiveCheck
-    from millwright.draws.table import Table
-
 __all__ = ["Posterior", "Record", "compare", "load"]
 
 
@@ -73,7 +73,7 @@ class Posterior:
     sheet: str | None = field(default=None, repr=False)
 
     def __str__(self) -> str:
-        return f"{self.verdict}\n\n{self._table()}"
+        return f"{self.verdict}\n\n{self.summary()}"
 
     @cached_property
     def measures(self) -> Measures:
@@ -133,7 +133,10 @@ class Posterior:
         ArgumentError
             For a level outside (0, 1) or another kind.
         """
-        return self._table(names, level, kind).frame
+        import pandas as pd
+
+        table = self._table(names, level, kind)
+        return pd.DataFrame(table.columns, index=pd.Index(table.names, name="quantity"))
 
     def _table(
         self,
@@ -141,8 +144,6 @@ class Posterior:
         level: float = 0.95,
         kind: IntervalKind = "central",
     ) -> Table:
-        from millwright.draws.table import make_table
-
         chosen = [names] if isinstance(names, str) else names
         return make_table(self.draws, chosen, level, kind)
 
@@ -153,7 +154,8 @@ class Posterior:
         kind: IntervalKind = "central",
     ) -> str:
         """Return the table as text, with only the digits that the draws support."""
-        return self._table(names, level, kind).text
+        table = self._table(names, level, kind)
+        return f"{text_table(table.names, table.shown)}\n{TABLE_KEY}"
 
     def __getitem__(self, name: str) -> xr.DataArray:
         """Return draws of a quantity.

@@ -16,12 +16,14 @@ def terminal_teller() -> Teller:
 
     def heading(text: str) -> None:
         console.print()
-        console.rule(Text(text, style="bold cyan"), align="left", style="cyan")
+        console.rule(Text(text, style="bold"), align="left", style="")
 
     def remark(text: str) -> None:
         console.print(Text(text, style="italic"))
 
     def output(text: str) -> None:
-        console.print(Text(text), soft_wrap="\n" in text)
+        for line in text.split("\n"):
+            # Columns keep their places; only prose is wrapped.
+            console.print(Text(line), soft_wrap="  " in line)
 
     return Teller(heading, remark, output)

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-__all__ = ["probability_text", "supported"]
+__all__ = ["probability_text", "supported", "supported_range"]
 
 
 def supported(value: float, error: float, least: int = 2) -> str:
@@ -14,16 +14,33 @@ def supported(value: float, error: float, least: int = 2) -> str:
 
     At least `least` significant digits are kept where the error allows none.
     """
-    if not np.isfinite(value):
-        return str(value)
-    if value == 0:
-        return "0"
-    size = math.floor(math.log10(abs(value)))
+    return _rounded(value, _decimals(value, error, least))
+
+
+def supported_range(low: float, high: float, error: float) -> str:
+    """Return `low to high`, both with the same number of decimals."""
+    decimals = max(_decimals(low, error, 2), _decimals(high, error, 2))
+    return f"{_rounded(low, decimals)} to {_rounded(high, decimals)}"
+
+
+def _size(value: float) -> int:
+    """Return the power of ten of the leading digit."""
+    return math.floor(math.log10(abs(value))) if value != 0 and np.isfinite(value) else 0
+
+
+def _decimals(value: float, error: float, least: int) -> int:
+    if value == 0 or not np.isfinite(value):
+        return 0
+    size = _size(value)
     if not np.isfinite(error) or error <= 0:
-        decimals = 3 - size
-    else:
-        decimals = max(math.floor(-math.log10(2 * error)), least - 1 - size)
-    decimals = min(decimals, 5 - size) if size > -5 else decimals
+        return 3 - size
+    return min(max(math.floor(-math.log10(2 * error)), least - 1 - size), 5 - size)
+
+
+def _rounded(value: float, decimals: int) -> str:
+    size = _size(value)
+    if not np.isfinite(value) or value == 0:
+        return "0" if value == 0 else str(value)
     if size >= 6 or size < -4:
         return f"{value:.{max(0, min(5, decimals + size))}e}"
     return f"{value:.{max(0, decimals)}f}"

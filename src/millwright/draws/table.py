@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
-import pandas as pd
 
 from millwright.diagnostics.convergence import (
     ess_bulk,
@@ -18,9 +17,14 @@ from millwright.diagnostics.convergence import (
 )
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.numbers import probability_text, supported
+from millwright.draws.numbers import probability_text, supported, supported_range
 
-__all__ = ["Table", "make_table"]
+__all__ = ["TABLE_KEY", "Table", "make_table"]
+
+TABLE_KEY = (
+    "R-hat: 1.00 is perfect, up to 1.01 is good, larger is worse. "
+    "ESS (effective draws): more is better. Digits are cut to what the draws support."
+)
 
 
 @dataclass(frozen=True)
@@ -29,17 +33,17 @@ class Table:
 
     Attributes
     ----------
-    frame
-        One row a quantity; see `Posterior.table` for the columns.
-    text
-        The same with only the digits that the draws support.
+    names
+        One quantity a row.
+    columns
+        Numbers of each column; see `Posterior.table`.
+    shown
+        Text of each cell, with only the digits that the draws support.
     """
 
-    frame: pd.DataFrame
-    text: str
-
-    def __str__(self) -> str:
-        return self.text
+    names: tuple[str, ...]
+    columns: Mapping[str, np.ndarray] = field(repr=False)
+    shown: Mapping[str, Sequence[str]] = field(repr=False)
 
 
 def make_table(
@@ -66,40 +70,33 @@ def make_table(
         "tail ESS": ess_tail(x),
         "MCSE of mean": mcse_mean(x),
     }
-    frame = pd.DataFrame(columns, index=pd.Index(list(single), name="quantity"))
-    return Table(frame, _text(frame, x, level, name))
+    return Table(tuple(single), columns, _shown(columns, x, level, name))
 
 
-def _text(frame: pd.DataFrame, x: np.ndarray, level: float, name: str) -> str:
+def _shown(
+    columns: Mapping[str, np.ndarray], x: np.ndarray, level: float, name: str
+) -> dict[str, list[str]]:
+    """Return the cells as text; both ends of an interval get the same digits."""
     tails = ((1 - level) / 2, (1 + level) / 2)
     errors = {
-        "mean": frame["MCSE of mean"].to_numpy(),
+        "mean": columns["MCSE of mean"],
         "sd": mcse_sd(x),
         "median": mcse_quantile(x, 0.5),
     }
-    # Both ends of an interval are shown alike, to the digits of the less certain one.
-    errors["ends"] = np.fmax(mcse_quantile(x, tails[0]), mcse_quantile(x, tails[1]))
+    shown = {
+        column: [supported(v, e) for v, e in zip(columns[column], error, strict=True)]
+        for column, error in errors.items()
+    }
+    ends = zip(
+        columns[f"{name}, from"],
+        columns[f"{name}, to"],
+        np.fmax(mcse_quantile(x, tails[0]), mcse_quantile(x, tails[1])),
+        strict=True,
+    )
     size = x.shape[0] * x.shape[1]
-
-    def cells(column: str, key: str) -> list[str]:
-        return [supported(v, e) for v, e in zip(frame[column], errors[key], strict=True)]
-
-    ends = zip(cells(f"{name}, from", "ends"), cells(f"{name}, to", "ends"), strict=True)
-    shown = pd.DataFrame(
-        {
-            "mean": cells("mean", "mean"),
-            "sd": cells("sd", "sd"),
-            "median": cells("median", "median"),
-            name: [f"{low} to {high}" for low, high in ends],
-            "P(above 0)": [probability_text(p, size) for p in frame["probability above 0"]],
-            "R-hat": [f"{value:.3f}" for value in frame["R-hat"]],
-            "bulk ESS": [f"{value:.0f}" for value in frame["bulk ESS"]],
-            "tail ESS": [f"{value:.0f}" for value in frame["tail ESS"]],
-        },
-        index=frame.index.rename(None),
-    )
-    key = (
-        "R-hat: 1.00 is perfect, up to 1.01 is good, larger is worse. "
-        "ESS (effective draws): more is better. Digits are cut to what the draws support."
-    )
-    return shown.to_string(max_rows=60) + "\n" + key
+    shown[name] = [supported_range(low, high, error) for low, high, error in ends]
+    shown["P(above 0)"] = [probability_text(p, size) for p in columns["probability above 0"]]
+    shown["R-hat"] = [f"{value:.3f}" for value in columns["R-hat"]]
+    shown["bulk ESS"] = [f"{value:.0f}" for value in columns["bulk ESS"]]
+    shown["tail ESS"] = [f"{value:.0f}" for value in columns["tail ESS"]]
+    return shown

@@ -132,9 +132,10 @@ def _block(
     def one(carry: tuple[Any, ...]) -> tuple[Any, ...]:
         at, point, adaptation, draws, statistics = carry
         size = jnp.exp(jnp.where(settings.adapting, adaptation.log_step, adaptation.log_mean))
-        moved = transition(
-            value_and_gradient, point, momenta[at], seeds[at], size, scale, max_depth
+        momentum, seed = (
+            lax.dynamic_index_in_dim(x, at, keepdims=False) for x in (momenta, seeds)
         )
+        moved = transition(value_and_gradient, point, momentum, seed, size, scale, max_depth)
         row = jnp.stack(
             [
                 moved.point.log_density,
@@ -147,13 +148,9 @@ def _block(
             ]
         )
         adapted = _adapt(adaptation, moved.acceptance, settings)
-        return (
-            at + 1,
-            moved.point,
-            adapted,
-            draws.at[at].set(moved.point.q),
-            statistics.at[at].set(row),
-        )
+        draws = lax.dynamic_update_index_in_dim(draws, moved.point.q, at, 0)
+        statistics = lax.dynamic_update_index_in_dim(statistics, row, at, 0)
+        return at + 1, moved.point, adapted, draws, statistics
 
     carry = (
         jnp.asarray(0),

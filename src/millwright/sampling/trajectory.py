@@ -151,6 +151,15 @@ def _first(start: Point, momentum: Array, seed: Array) -> _Tree:
     )
 
 
+def _row(table: Array, at: Array) -> Array:
+    """Return one row; plain indexing would also handle negative positions, at a cost."""
+    return lax.dynamic_index_in_dim(table, at, keepdims=False)
+
+
+def _with_row(table: Array, at: Array, row: Array) -> Array:
+    return lax.dynamic_update_index_in_dim(table, row, at, 0)
+
+
 def _turns(first: Array, last: Array, total: Array) -> Array:
     """Whether a stretch with end momenta `first`, `last` and momentum sum `total` turns back."""
     return (jnp.sum(first * total) <= 0) | (jnp.sum(last * total) <= 0)
@@ -168,9 +177,9 @@ def _step(
     """Take one leapfrog step; finish the doubling if it was the last one of it."""
     side, leaf = tree.side, tree.leaf
     signed = jnp.where(side == 1, step_size, -step_size)
-    r_before = tree.ends_r[side]
-    r_half = r_before + 0.5 * signed * tree.ends_gradient[side]
-    q = tree.ends_q[side] + signed * scale * r_half
+    r_before = _row(tree.ends_r, side)
+    r_half = r_before + 0.5 * signed * _row(tree.ends_gradient, side)
+    q = _row(tree.ends_q, side) + signed * scale * r_half
     log_density, gradient = value_and_gradient(q)
     gradient = scale * gradient
     r = r_half + 0.5 * signed * gradient
@@ -187,11 +196,11 @@ def _step(
 
     good = ~diverging & ~turning
     full = good & (leaf + 1 == (jnp.asarray(1, jnp.int32) << tree.depth))
-    ends_r = tree.ends_r.at[side].set(r)
+    ends_r = _with_row(tree.ends_r, side, r)
     grown = tree._replace(
-        ends_q=tree.ends_q.at[side].set(q),
+        ends_q=_with_row(tree.ends_q, side, q),
         ends_r=ends_r,
-        ends_gradient=tree.ends_gradient.at[side].set(gradient),
+        ends_gradient=_with_row(tree.ends_gradient, side, gradient),
         proposal=proposal,
         mark_r=marks[0],
         mark_sum=marks[1],
@@ -236,18 +245,19 @@ def _turns_within(
     row = lax.population_count(leaf >> 1)
     # An odd step writes to a spare row, which spares a copy of the table.
     write = jnp.where(even, row, DEEPEST)
-    mark_r = tree.mark_r.at[write].set(r)
-    mark_sum = tree.mark_sum.at[write].set(tree.new_momenta)
-    mark_before = tree.mark_before.at[write].set(r_before)
+    mark_r = _with_row(tree.mark_r, write, r)
+    mark_sum = _with_row(tree.mark_sum, write, tree.new_momenta)
+    mark_before = _with_row(tree.mark_before, write, r_before)
     total = tree.new_momenta + r
     trailing_ones = lax.population_count(leaf & ~(leaf + 1))
     first = jnp.where(even, row + 1, row - trailing_ones + 1)
 
     def check(state: tuple[Array, Array]) -> tuple[Array, Array]:
         at, _ = state
-        start_r, start_sum = mark_r[at], mark_sum[at]
+        start_r, start_sum = _row(mark_r, at), _row(mark_sum, at)
         whole = _turns(start_r, r, total - start_sum)
-        middle_r, middle_sum, last_r = mark_r[at + 1], mark_sum[at + 1], mark_before[at + 1]
+        middle_r, middle_sum = _row(mark_r, at + 1), _row(mark_sum, at + 1)
+        last_r = _row(mark_before, at + 1)
         across = _turns(start_r, middle_r, middle_sum - start_sum + middle_r)
         across |= _turns(last_r, r, total - middle_sum + last_r)
         return at - 1, whole | ((at < row) & across)
@@ -265,7 +275,7 @@ def _merge(
     take = uniform(seed, draw + 1) < jnp.exp(new_log_weight - tree.log_weight)
     sample = lax.cond(take, lambda: tree.proposal, lambda: tree.sample)
     total = tree.momenta + momenta
-    far_end = tree.ends_r[1 - tree.side]
+    far_end = _row(tree.ends_r, 1 - tree.side)
     first_new, last_old = tree.mark_r[0], tree.mark_before[0]
     turned = (
         _turns(far_end, r, total)

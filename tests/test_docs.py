@@ -1,0 +1,33 @@
+"""Pages that are made from the code are current; links and code in pages work."""
+
+import importlib.util
+import re
+import unittest
+from pathlib import Path
+
+import millwright as mw
+
+ROOT = Path(__file__).parent.parent
+
+
+class Docs(unittest.TestCase):
+    def test_language_page_is_what_the_code_gives(self):
+        spec = importlib.util.spec_from_file_location("generate", ROOT / "docs" / "generate.py")
+        generate = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(generate)
+        self.assertEqual(generate.PAGE.read_text("utf-8"), generate.page())
+
+    def test_links_lead_somewhere(self):
+        for page in [*ROOT.glob("*.md"), *ROOT.glob("docs/*.md"), *ROOT.glob("benchmarks/*.md")]:
+            for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
+                self.assertTrue((page.parent / link).exists(), f"{page.name}: {link}")
+
+    def test_code_of_the_readme_runs(self):
+        code = re.search(r"```python\n(.*?)```", (ROOT / "README.md").read_text("utf-8"), re.S)[1]
+        names = {}
+        exec(compile(code.replace("seed=7", "seed=7, progress=False"), "README", "exec"), names)
+        self.assertIsInstance(names["posterior"], mw.Posterior)
+
+
+if __name__ == "__main__":
+    unittest.main()
