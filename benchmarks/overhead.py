@@ -17,7 +17,7 @@ import numpy as np
 from jax import lax
 from models import groups, line, logistic
 
-from millwright.model import target_of
+from millwright.fitting import target_of
 from millwright.sampling.chain import FitSettings
 from millwright.sampling.chains import sample
 from millwright.sampling.compiling import compiled

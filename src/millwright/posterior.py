@@ -7,7 +7,7 @@ them are imported where they are used.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -51,6 +51,9 @@ class Record:
         Step size, metric and acceptance target of each chain.
     complete
         False if the fit was stopped before its end.
+    groups
+        For each prior of group effects the form in which it was sampled, and over the groups
+        the least and the largest share of the answer that comes from the group's own data.
     """
 
     seed: int
@@ -61,6 +64,7 @@ class Record:
     seconds: Mapping[str, float]
     started: str
     complete: bool
+    groups: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False)
@@ -305,6 +309,7 @@ class Posterior:
             "seconds": dict(self.record.seconds),
             "started": self.record.started,
             "complete": self.record.complete,
+            "groups": dict(self.record.groups),
             "axes": {name: list(binding.axes[name]) for name in self.draws.values},
         }
         run = StoredRun(
@@ -333,9 +338,8 @@ def load(path: str | Path) -> Posterior:
     run = read_run(Path(path))
     specification = specification_from(run.model, "model.toml")
     binding = bind(specification, run.data, run.labels)
-    names = ("seed", "settings", "versions", "fingerprint", "seconds", "started", "complete")
-    known = {name: run.record[name] for name in names}
-    record = Record(chains=tuple(run.record["chains"]), **known)
+    given = {f.name: run.record[f.name] for f in fields(Record)}
+    record = Record(**{**given, "chains": tuple(given["chains"])})
     return Posterior(Draws(binding, run.draws), record, run.statistics, run.sheet)
 
 

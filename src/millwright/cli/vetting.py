@@ -9,7 +9,8 @@ from typing import Any
 import jax
 import numpy as np
 
-from millwright.model import Model, target_of
+from millwright.fitting import target_of
+from millwright.model import Model
 from millwright.modelling.binding import Binding
 from millwright.modelling.words import describe
 from millwright.sampling.compiling import compiled

@@ -9,6 +9,7 @@ from millwright.distributions.mathematics import Array, Mathematics
 from millwright.errors import ModelError
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.hierarchy import from_standard
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.program import Arguments, Program
 from millwright.modelling.space import bounds_of, constrained, places
@@ -66,26 +67,49 @@ def check_unknown_axes(part: Part, named: dict[str, Labelled], evaluation: Evalu
             )
 
 
+@dataclass(frozen=True)
+class Placed:
+    """What comes with an unknown when it is read off a position.
+
+    Attributes
+    ----------
+    named
+        Arguments of its prior.
+    log_slope
+        Log derivatives of the map onto its support; None in standard coordinates.
+    joint
+        Log prior plus log derivatives in standard coordinates, else None.
+    """
+
+    named: dict[str, Labelled]
+    log_slope: Labelled | None = None
+    joint: Labelled | None = None
+
+
 def place_unknowns(
     m: Mathematics, program: Program, arguments: Arguments, position: Array
-) -> tuple[Evaluation, dict[str, tuple[Labelled, dict[str, Labelled]]]]:
+) -> tuple[Evaluation, dict[str, Placed]]:
     """Read unknowns off a position, or off many at once if it has a leading axis of draws.
 
-    Returns an evaluation that knows all unknowns, and for each its log derivatives and the
-    arguments of its prior.
+    Returns an evaluation that knows all unknowns, and what comes with each.
     """
     evaluation = Evaluation(m, program, arguments)
     lead = position.shape[:-1]
-    found: dict[str, tuple[Labelled, dict[str, Labelled]]] = {}
+    found: dict[str, Placed] = {}
     for part, place in zip(program.unknowns, places(program), strict=True):
         axes = (DRAW, *place.axes) if lead else place.axes
         piece = position[..., place.start : place.stop].reshape(lead + place.shape)
         named = evaluation.parameters(part)
         check_unknown_axes(part, named, evaluation)
         values = {name: spread_over(item, axes) for name, item in named.items()}
-        x, log_slope = constrained(m, piece, *bounds_of(part, values))
+        if part.name in program.mapped:
+            constants = (arguments["information", part.name], arguments["pull", part.name])
+            x, joint = from_standard(m, piece, values["location"], values["scale"], *constants)
+            found[part.name] = Placed(named, joint=Labelled(joint, axes))
+        else:
+            x, log_slope = constrained(m, piece, *bounds_of(part, values))
+            found[part.name] = Placed(named, log_slope=Labelled(log_slope, axes))
         evaluation.values[part.name] = Labelled(x, axes)
-        found[part.name] = (Labelled(log_slope, axes), named)
     return evaluation, found
 
 
@@ -104,10 +128,16 @@ def terms(
     evaluation, found = place_unknowns(m, program, arguments, position)
     result: dict[str, Array] = {}
     for part in program.unknowns:
-        log_slope, named = found[part.name]
-        parts = [log_slope] if jacobian else []
-        if prior:
-            parts.append(log_density_of(part, evaluation.values[part.name], named, evaluation))
+        placed = found[part.name]
+        parts: list[Labelled] = []
+        if placed.joint is not None:
+            parts.append(placed.joint)
+        else:
+            if jacobian and placed.log_slope is not None:
+                parts.append(placed.log_slope)
+            if prior:
+                value = evaluation.values[part.name]
+                parts.append(log_density_of(part, value, placed.named, evaluation))
         if parts:
             result[part.name] = _total(m, parts)
     for part in program.outcomes:

@@ -8,7 +8,7 @@ with other numbers of the same shapes compiles nothing.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -37,21 +37,24 @@ class Program:
         Axes of each data column that is used.
     sizes
         Length of each label set and of each table's rows.
-    positions
-        Where each label that is written out stands in its label set.
     outcome_axes
         Axes of each outcome.
+    labels
+        Labels of each label set.
+    forms
+        Form in which each group prior is sampled; see `hierarchy`.
     """
 
     parts: tuple[Part, ...]
     columns: tuple[tuple[str, tuple[str, ...]], ...]
     sizes: tuple[tuple[str, int], ...]
     outcome_axes: tuple[tuple[str, tuple[str, ...]], ...]
-    labels: tuple[tuple[str, tuple[Any, ...]], ...] = field(default=())
+    labels: tuple[tuple[str, tuple[Any, ...]], ...] = ()
+    forms: tuple[tuple[str, str], ...] = ()
 
     @cached_property
     def _hash(self) -> int:
-        return hash((self.parts, self.columns, self.sizes, self.labels))
+        return hash((self.parts, self.columns, self.sizes, self.labels, self.forms))
 
     def __hash__(self) -> int:
         return self._hash
@@ -80,6 +83,11 @@ class Program:
     def outcomes(self) -> tuple[Part, ...]:
         """Outcomes in the order of the likelihood."""
         return tuple(part for part in self.parts if part.kind == "outcome")
+
+    @cached_property
+    def mapped(self) -> frozenset[str]:
+        """Group priors that are sampled in standard coordinates."""
+        return frozenset(name for name, form in self.forms if form != "centred")
 
     def shape(self, axes: tuple[str, ...]) -> tuple[int, ...]:
         """Return the lengths of `axes`."""

@@ -11,6 +11,7 @@ from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.hierarchy import to_standard
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
 from millwright.modelling.space import bounds_of, places, unconstrained
 from millwright.modelling.specification import Part
@@ -139,6 +140,11 @@ def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
         named = {
             name: spread_over(value, axes) for name, value in evaluation.parameters(part).items()
         }
-        u = unconstrained(spread_over(item, axes), *bounds_of(part, named))
+        values = spread_over(item, axes)
+        if part.name in binding.program.mapped:
+            constants = (binding.arguments[key, part.name] for key in ("information", "pull"))
+            u = to_standard(values, named["location"], named["scale"], *constants)
+        else:
+            u = unconstrained(values, *bounds_of(part, named))
         pieces.append(u.reshape(len(u), place.size))
     return np.concatenate(pieces, axis=1)

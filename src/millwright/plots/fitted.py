@@ -9,9 +9,9 @@ from matplotlib.figure import Figure
 from millwright.draws.curve import Curve, curve
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ArgumentError
-from millwright.model import Simulated
 from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, new_figure, styled
 from millwright.posterior import Posterior
+from millwright.simulated import Simulated
 
 __all__ = ["fitted_line", "prior_lines"]
 

@@ -13,7 +13,7 @@ from millwright.errors import StartError
 from millwright.sampling.compiling import compiled
 from millwright.sampling.target import Target
 
-__all__ = ["Peak", "find_peak", "value_and_gradient"]
+__all__ = ["Climb", "Peak", "climb", "find_peak", "value_and_gradient"]
 
 
 @dataclass(frozen=True)
@@ -50,20 +50,42 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
     StartError
         If the density is finite at no starting point.
     """
-    # Heavy, and not needed for sampling.
+    curvature_of = compiled(_hessian, target.key, _example(target))
+    arguments = jax.device_put(target.arguments)
+    climbed = climb(target, seed, starts)
+
+    def curvature(position: np.ndarray) -> np.ndarray:
+        return np.asarray(curvature_of(position, arguments))
+
+    downhill = _downhill(target)
+    position = _polished(climbed.position, downhill, curvature)
+    value, gradient = downhill(position)
+    hessian = curvature(position)
+    agreeing = sum(end < value + 1e-3 for end in climbed.ends)
+    settled = bool(_newton_decrement(gradient, hessian) < 1e-6)
+    return Peak(position, -value, hessian, agreeing, len(climbed.ends), settled)
+
+
+@dataclass(frozen=True)
+class Climb:
+    """The best end of several climbs, and the negative log density at each end."""
+
+    position: np.ndarray
+    ends: tuple[float, ...]
+
+
+def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
+    """Climb from several starting points by quasi-Newton steps, at most `most` of them.
+
+    Raises
+    ------
+    StartError
+        If the density is finite at no starting point.
+    """
+    # Heavy, and not needed for most fits.
     from scipy import optimize
 
-    arguments = jax.device_put(target.arguments)
-    example = (np.zeros(target.dimension), arguments)
-    slope = compiled(value_and_gradient, target.key, example)
-    curvature = compiled(_hessian, target.key, example)
-
-    def downhill(position: np.ndarray) -> tuple[float, np.ndarray]:
-        value, gradient = slope(position, arguments)
-        if not np.isfinite(value) or not np.isfinite(gradient).all():
-            return np.inf, np.zeros_like(position)
-        return -float(value), -np.asarray(gradient)
-
+    downhill = _downhill(target)
     candidates = target.starts(np.random.default_rng([seed, 1]), 100)
     finite = [q for q in candidates if np.isfinite(downhill(q)[0])][:starts]
     if not finite:
@@ -71,19 +93,31 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
             "No starting point: the log density was not finite at any of 100 points drawn from "
             f"the prior. {target.explain(candidates)}"
         )
+    options = {"maxiter": most, "ftol": 1e-14}
     ends = [
-        optimize.minimize(
-            downhill, q, jac=True, method="L-BFGS-B", options={"maxiter": 2000, "ftol": 1e-14}
-        )
+        optimize.minimize(downhill, q, jac=True, method="L-BFGS-B", options=options)
         for q in finite
     ]
     best = min(ends, key=lambda end: end.fun)
-    position = _polished(best.x, downhill, lambda q: np.asarray(curvature(q, arguments)))
-    value, gradient = downhill(position)
-    hessian = np.asarray(curvature(position, arguments))
-    agreeing = sum(end.fun < value + 1e-3 for end in ends)
-    settled = bool(_newton_decrement(gradient, hessian) < 1e-6)
-    return Peak(position, -value, hessian, agreeing, len(ends), settled)
+    return Climb(np.asarray(best.x), tuple(float(end.fun) for end in ends))
+
+
+def _example(target: Target) -> tuple[Any, ...]:
+    return np.zeros(target.dimension), target.arguments
+
+
+def _downhill(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
+    """Return the negative log density with its gradient; infinite where it is not finite."""
+    slope = compiled(value_and_gradient, target.key, _example(target))
+    arguments = jax.device_put(target.arguments)
+
+    def downhill(position: np.ndarray) -> tuple[float, np.ndarray]:
+        value, gradient = slope(position, arguments)
+        if not np.isfinite(value) or not np.isfinite(gradient).all():
+            return np.inf, np.zeros_like(position)
+        return -float(value), -np.asarray(gradient)
+
+    return downhill
 
 
 def value_and_gradient(

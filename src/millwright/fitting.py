@@ -1,0 +1,123 @@
+"""From a bound model to what a sampler sees, and to what it leaves behind."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from millwright.distributions import on_numpy
+from millwright.modelling.binding import Binding
+from millwright.modelling.density import LogDensity, place_unknowns, terms
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.hierarchy import chosen_forms, no_information
+from millwright.modelling.information import GroupLikelihood, information_about
+from millwright.modelling.simulate import draw_unknowns, positions_from
+from millwright.modelling.space import places
+from millwright.sampling.compiling import compiled
+from millwright.sampling.mode import climb
+from millwright.sampling.target import Target
+
+__all__ = ["group_record", "prepared", "target_of"]
+
+_OVER_DISPERSED = 1.5
+
+
+def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Target:
+    """Return what a sampler or an optimiser sees of a bound model."""
+
+    def starts(generator: np.random.Generator, n: int) -> np.ndarray:
+        positions = positions_from(binding, draw_unknowns(binding, n, generator))
+        for place in places(binding.program):
+            if place.name in binding.program.mapped:
+                # In standard coordinates the posterior is about standard normal.
+                size = (n, place.size)
+                wide = _OVER_DISPERSED * generator.standard_normal(size)
+                positions[:, place.start : place.stop] = wide
+        return positions
+
+    def explain(positions: np.ndarray) -> str:
+        return _not_finite(binding, positions)
+
+    density = LogDensity(binding.program, jacobian, prior)
+    return Target(binding.dimension, density, binding.arguments, starts, explain)
+
+
+def _not_finite(binding: Binding, positions: np.ndarray) -> str:
+    """Name the definitions whose density is not finite, and values tried."""
+    with np.errstate(all="ignore"):
+        found = terms(on_numpy, binding.program, binding.arguments, positions)
+        evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, positions)
+    shares = {name: float(np.mean(~np.isfinite(value))) for name, value in found.items()}
+    bad = [name for name, share in shares.items() if share == max(shares.values()) > 0]
+    if not bad:
+        return "The density is finite there, but its gradient is not."
+    definition = binding.specification.part(bad[0]).definition
+    tried = _tried(binding, evaluation)
+    return (
+        f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried, for instance, {tried}. "
+        "Check that its arguments stay in their ranges (scales above zero, probabilities "
+        "between 0 and 1) for values that the priors allow."
+    )
+
+
+def _tried(binding: Binding, evaluation: Evaluation) -> str:
+    parts = []
+    for place in places(binding.program)[:4]:
+        value = np.asarray(evaluation.values[place.name].values)[0]
+        parts.append(f"{place.name} = {np.atleast_1d(value).flat[0]:.3g}")
+    return ", ".join(parts)
+
+
+def prepared(binding: Binding, group_form: str | Mapping[str, str], seed: int) -> Binding:
+    """Choose the coordinates of group effects.
+
+    For informed ones, the constants of the map come from the curvature of the likelihood at the
+    highest point of the posterior in non-centred coordinates.
+
+    Raises
+    ------
+    ArgumentError
+        For an unknown form or name.
+    """
+    forms = chosen_forms(binding.program, group_form)
+    if not forms:
+        return binding
+    program = replace(binding.program, forms=forms)
+    arguments = {**binding.arguments, **no_information(program)}
+    blank = replace(binding, program=program, arguments=arguments)
+    if all(form != "informed" for _, form in forms):
+        return blank
+    pilot = climb(target_of(blank), seed, starts=2, most=300).position
+    likelihood = compiled(_group_likelihood, GroupLikelihood(program), (pilot, arguments))
+    found = information_about(likelihood(pilot, arguments))
+    return replace(blank, arguments={**arguments, **found})
+
+
+def _group_likelihood(likelihood: GroupLikelihood, position: Any, arguments: Any) -> Any:
+    return likelihood(position, arguments)
+
+
+def group_record(binding: Binding, positions: np.ndarray) -> dict[str, Any]:
+    """Say for each group prior how it was sampled, and how much the data say of each group.
+
+    The share is I tau^2 / (1 + I tau^2) at the posterior median of tau: near 0 a group rests on
+    the others, near 1 on its own data.
+    """
+    if not binding.program.forms:
+        return {}
+    flat = positions.reshape(-1, positions.shape[-1])
+    _, found = place_unknowns(
+        on_numpy, binding.program, binding.arguments, flat[:: max(1, len(flat) // 500)]
+    )
+    result: dict[str, Any] = {}
+    for name, form in binding.program.forms:
+        result[name] = {"form": form}
+        if form == "informed":
+            scale = np.median(np.asarray(found[name].named["scale"].values), axis=0)
+            strength = binding.arguments["information", name] * scale**2
+            share = strength / (1 + strength)
+            result[name] |= {"share_from_own_data": [float(share.min()), float(share.max())]}
+    return result

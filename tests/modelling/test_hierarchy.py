@@ -1,0 +1,124 @@
+"""Group effects: the map is exact for any constants, and samples weak and strong data alike."""
+
+import unittest
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from scipy import stats
+
+import millwright as mw
+from millwright.distributions import on_numpy
+from millwright.errors import ArgumentError
+from millwright.modelling.hierarchy import from_standard, to_standard
+
+WEAK = {
+    "stone": list("abcdefgh"),
+    "load": [28.0, 8.0, -3.0, 7.0, -1.0, 1.0, 18.0, 12.0],
+    "error": [15.0, 10.0, 16.0, 11.0, 9.0, 11.0, 10.0, 18.0],
+}
+PRIORS = {
+    "base": "normal(0, 10)",
+    "spread": "half_normal(10)",
+    "effect": "normal(base, spread) per stone",
+}
+
+
+def weak(form, **settings):
+    model = mw.Model(priors=PRIORS, likelihood={"load": "normal(effect[stone], error)"})
+    return model.fit(WEAK, seed=1, group_form=form, progress=False, **settings)
+
+
+def exact_log_spread():
+    """Mean and sd of log(spread), with the effects and the base integrated out."""
+    y, error = np.array(WEAK["load"]), np.array(WEAK["error"])
+    log_tau = np.linspace(-8, 4.5, 2500)
+    tau = np.exp(log_tau)[:, None]
+    variance = error**2 + tau**2
+    precision = 1 / 100 + (1 / variance).sum(axis=1)
+    mean = (y / variance).sum(axis=1) / precision
+    log_p = (
+        stats.halfnorm.logpdf(tau[:, 0], scale=10)
+        + log_tau
+        - 0.5 * np.log(precision)
+        + 0.5 * mean**2 * precision
+        - 0.5 * (np.log(variance) + y**2 / variance).sum(axis=1)
+    )
+    p = np.exp(log_p - log_p.max())
+    p /= p.sum()
+    centre = (p * log_tau).sum()
+    return centre, np.sqrt((p * (log_tau - centre) ** 2).sum())
+
+
+class Map(unittest.TestCase):
+    def test_density_is_that_of_the_prior_times_the_derivative(self):
+        generator = np.random.default_rng(0)
+        for _ in range(20):
+            mu, tau, information, pull, eta = generator.normal(size=5) * [2, 0, 0, 5, 2] + [
+                0,
+                np.exp(generator.normal()),
+                generator.exponential() * generator.integers(0, 3),
+                0,
+                0,
+            ]
+            constants = (mu, tau, information, pull)
+            theta, joint = from_standard(on_numpy, eta, *constants)
+            slope = jax.grad(lambda e, c=constants: from_standard(jnp, e, *c)[0])(eta)
+            want = stats.norm(mu, tau).logpdf(theta) + np.log(slope)
+            self.assertAlmostEqual(joint, want, places=9)
+            self.assertAlmostEqual(to_standard(theta, *constants), eta, places=9)
+
+    def test_all_forms_give_the_exact_posterior(self):
+        want, sd = exact_log_spread()
+        for form in ("informed", "non-centred"):
+            posterior = weak(form, draws=2000)
+            log_spread = np.log(posterior["spread"].values)
+            ess = posterior.measures.ess_bulk[1]
+            with self.subTest(form=form):
+                self.assertLess(abs(log_spread.mean() - want), 5 * sd / np.sqrt(ess))
+
+
+class Sampling(unittest.TestCase):
+    def test_weak_groups_sample_without_divergences_by_default(self):
+        posterior = weak("informed")
+        self.assertTrue(posterior.verdict.good, str(posterior.verdict))
+        self.assertLessEqual(posterior.statistics["diverging"].sum(), 2)
+        low, high = posterior.record.groups["effect"]["share_from_own_data"]
+        self.assertTrue(0 < low < high < 0.7)
+
+    def test_strong_groups_sample_without_divergences_by_default(self):
+        generator = np.random.default_rng(2)
+        stone = np.repeat(np.arange(60), 20)
+        load = generator.normal(size=60)[stone] + generator.normal(size=1200)
+        model = mw.Model(
+            priors={**PRIORS, "noise": "half_normal(2)"},
+            likelihood={"load": "normal(effect[stone], noise)"},
+        )
+        posterior = model.fit({"stone": stone, "load": load}, seed=1, progress=False)
+        self.assertTrue(posterior.verdict.good, str(posterior.verdict))
+        self.assertEqual(posterior.statistics["diverging"].sum(), 0)
+        self.assertGreater(posterior.record.groups["effect"]["share_from_own_data"][0], 0.9)
+        means = np.array([load[stone == s].mean() for s in range(60)])
+        found = posterior["effect"].mean("draw").values
+        self.assertGreater(np.corrcoef(means, found)[0, 1], 0.999)
+        self.assertLess(np.abs(found).mean(), np.abs(means).mean())
+
+    def test_centred_form_in_the_neck_is_flagged(self):
+        verdict = weak("centred", draws=500).verdict
+        self.assertFalse(verdict.good)
+        self.assertIn("diverged", str(verdict))
+
+
+class Choice(unittest.TestCase):
+    def test_bad_forms_are_refused(self):
+        for form in ("central", {"base": "centred"}, {"effect": "x"}, {"efect": "centred"}):
+            with self.subTest(form=form), self.assertRaisesRegex(ArgumentError, "group_form"):
+                weak(form)
+
+    def test_forms_by_name_are_recorded(self):
+        posterior = weak({"effect": "non-centred"}, draws=20, warmup=20)
+        self.assertEqual(posterior.record.groups, {"effect": {"form": "non-centred"}})
+
+
+if __name__ == "__main__":
+    unittest.main()
