@@ -149,7 +149,7 @@ class Posterior:
         kind: IntervalKind = "central",
     ) -> Table:
         chosen = [names] if isinstance(names, str) else names
-        return make_table(self.draws, chosen, level, kind)
+        return make_table(self.draws, chosen, level, kind, self.measures)
 
     def summary(
         self,

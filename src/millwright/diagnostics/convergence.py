@@ -61,24 +61,24 @@ def _ess(x: np.ndarray) -> np.ndarray:
     decrease (Geyer 1992, initial monotone sequence).
     """
     chains, draws, quantities = x.shape
-    covariance = autocovariance(x)
-    within = covariance[:, 0].mean(axis=0) * draws / (draws - 1)
+    covariance = autocovariance(x).mean(axis=0) * draws / (draws - 1)
+    within = covariance[:, 0]
     total = within * (draws - 1) / draws
     if chains > 1:
         total = total + x.mean(axis=1).var(axis=0, ddof=1)
     with np.errstate(divide="ignore", invalid="ignore"):
-        rho = 1 - (within - covariance.mean(axis=0) * draws / (draws - 1)) / total
-    rho[0] = 1.0
-    pairs = rho[: 2 * (draws // 2)].reshape(-1, 2, quantities).sum(axis=1)
+        rho = 1 - (within[:, None] - covariance) / total[:, None]
+    rho[:, 0] = 1.0
+    pairs = rho[:, : 2 * (draws // 2)].reshape(quantities, -1, 2).sum(axis=-1)
     # The last draws of a chain say too little about long lags.
-    pairs = pairs[: max(1, (draws - 1) // 2)]
-    positive = np.logical_and.accumulate(pairs > 0, axis=0)
-    kept = np.where(positive, np.minimum.accumulate(pairs, axis=0), 0.0)
-    tau = 2 * kept.sum(axis=0) - 1
-    # The first odd term after the last kept pair improves antithetic chains.
-    count = positive.sum(axis=0)
-    after = np.take_along_axis(rho, np.minimum(2 * count, draws - 1)[None], axis=0)[0]
-    tau = tau + np.where(count < len(pairs), np.maximum(after, 0.0), 0.0)
+    pairs = pairs[:, : max(1, (draws - 1) // 2)]
+    positive = np.logical_and.accumulate(pairs > 0, axis=1)
+    kept = np.where(positive, np.minimum.accumulate(pairs, axis=1), 0.0)
+    tau = 2 * kept.sum(axis=1) - 1
+    # The first term after the last kept pair improves antithetic chains.
+    count = positive.sum(axis=1)
+    after = rho[np.arange(quantities), np.minimum(2 * count, draws - 1)]
+    tau = tau + np.where(count < pairs.shape[1], np.maximum(after, 0.0), 0.0)
     size = chains * draws
     return size / np.maximum(tau, 1 / np.log10(size))
 

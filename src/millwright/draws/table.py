@@ -7,14 +7,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from millwright.diagnostics.convergence import (
-    ess_bulk,
-    ess_tail,
-    mcse_mean,
-    mcse_quantile,
-    mcse_sd,
-    r_hat,
-)
+from millwright.diagnostics.convergence import mcse_mean, mcse_quantile, mcse_sd
+from millwright.diagnostics.verdict import Measures, measure
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.numbers import probability_text, supported, supported_range
@@ -51,9 +45,16 @@ def make_table(
     names: Sequence[str] | None = None,
     level: float = 0.95,
     kind: IntervalKind = "central",
+    measures: Measures | None = None,
 ) -> Table:
-    """Summarise quantities; see `Posterior.table`."""
+    """Summarise quantities; see `Posterior.table`.
+
+    `measures` are convergence numbers that are known already; others are worked out.
+    """
     single = draws.single(names)
+    if measures is None or not set(single) <= set(measures.names):
+        measures = measure(single)
+    rows = [measures.names.index(name) for name in single]
     x = np.stack(list(single.values()), axis=-1)
     flat = x.reshape(-1, x.shape[-1])
     low, high = interval(flat, level, kind)
@@ -65,9 +66,9 @@ def make_table(
         f"{name}, from": low,
         f"{name}, to": high,
         "probability above 0": (flat > 0).mean(axis=0),
-        "R-hat": r_hat(x),
-        "bulk ESS": ess_bulk(x),
-        "tail ESS": ess_tail(x),
+        "R-hat": measures.r_hat[rows],
+        "bulk ESS": measures.ess_bulk[rows],
+        "tail ESS": measures.ess_tail[rows],
         "MCSE of mean": mcse_mean(x),
     }
     return Table(tuple(single), columns, _shown(columns, x, level, name))

@@ -198,8 +198,9 @@ class Chain:
     def _raise_acceptance(self, statistics: np.ndarray) -> None:
         """Ask for smaller steps if the later half of a long enough window still diverged."""
         late = statistics[len(statistics) // 2 :, _DIVERGING]
-        if len(late) >= 50 and late.sum() >= max(3, 0.02 * len(late)):
-            self.acceptance += (1 - self.acceptance) / 2 if self.acceptance < 0.95 else 0.0
+        # A few divergences mean little: the step size is still swinging.
+        if len(late) >= 50 and late.sum() >= max(3, 0.02 * len(late)) and self.acceptance < 0.98:
+            self.acceptance += (1 - self.acceptance) / 2
 
     def _first_step(self, state: State, size: float) -> float:
         """Find a step size whose acceptance crosses one half (Hoffman and Gelman, alg. 4)."""
