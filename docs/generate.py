@@ -8,8 +8,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from millwright.distributions.family import DOMAIN_WORDS, Family
-from millwright.distributions.registry import DISTRIBUTIONS
+from millwright.distributions.modifiers import Modified
+from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
 from millwright.language.vocabulary import FUNCTIONS, RESERVED
+from millwright.modelling.arguments import modifier_usage
 
 PAGE = Path(__file__).parent / "language.md"
 
@@ -61,6 +63,17 @@ def distribution_row(family: Family) -> str:
     return f"| `{family.name}` | {family.summary} | {'<br>'.join(arguments)} | {bounds} |"
 
 
+MODIFIED = """These take distributions as their first arguments. A mixture of more than two is a
+mixture of mixtures; which component a row came from is summed out.
+"""
+
+
+def modifier_row(kind: type[Modified]) -> str:
+    """Return one row of the table of modifiers."""
+    own = "; ".join(f"`{q.name}`: {q.meaning} ({DOMAIN_WORDS[q.domain]})" for q in kind.own)
+    return f"| `{kind.name}` | {kind.summary} | `{modifier_usage(kind)}`<br>{own} |"
+
+
 def page() -> str:
     """Return the text of the page."""
     lines = [HEAD.replace("RESERVED", ", ".join(f"`{n}`" for n in sorted(RESERVED)))]
@@ -68,6 +81,9 @@ def page() -> str:
     lines += ["`low=` and `high=` cut a continuous distribution, with the right constant.", ""]
     lines += ["| name | what it is | arguments | can be cut |", "| --- | --- | --- | --- |"]
     lines += [distribution_row(DISTRIBUTIONS[name]) for name in sorted(DISTRIBUTIONS)]
+    lines += ["", "## Distributions made from others", "", MODIFIED]
+    lines += ["| name | what it is | written |", "| --- | --- | --- |"]
+    lines += [modifier_row(MODIFIERS[name]) for name in sorted(MODIFIERS)]
     lines += ["", "## Functions", "", "| name | gives |", "| --- | --- |"]
     lines += [f"| `{name}` | {words} |" for name, (_, _, words) in sorted(FUNCTIONS.items())]
     return "\n".join(lines) + "\n"

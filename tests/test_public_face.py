@@ -6,8 +6,8 @@ import unittest
 from pathlib import Path
 
 import millwright as mw
-from millwright import _DISTRIBUTIONS, _FUNCTIONS
-from millwright.distributions.registry import DISTRIBUTIONS
+from millwright import _DISTRIBUTIONS, _FUNCTIONS, _MODIFIERS
+from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
 from millwright.language.vocabulary import FUNCTIONS
 
 SOURCE = Path(mw.__file__).parent
@@ -22,6 +22,7 @@ class PublicFace(unittest.TestCase):
 
     def test_functions_are_those_of_the_language(self):
         self.assertEqual(set(_DISTRIBUTIONS), set(DISTRIBUTIONS))
+        self.assertEqual(set(_MODIFIERS), set(MODIFIERS))
         self.assertEqual(set(_FUNCTIONS), set(FUNCTIONS))
 
     def test_public_classes_and_their_methods_are_documented(self):

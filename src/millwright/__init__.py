@@ -21,21 +21,29 @@ _MODULES = ("demo", "errors", "plots")
 _DISTRIBUTIONS = (
     "bernoulli",
     "beta",
+    "beta_binomial",
     "binomial",
     "cauchy",
     "exponential",
     "gamma",
+    "geometric",
+    "gumbel",
     "half_cauchy",
     "half_normal",
     "half_student_t",
     "inverse_gamma",
+    "laplace",
+    "logistic",
     "lognormal",
     "negative_binomial",
     "normal",
+    "pareto",
     "poisson",
     "student_t",
     "uniform",
+    "weibull",
 )
+_MODIFIERS = ("censored", "hurdle", "mixture", "rounded", "zero_inflated")
 _FUNCTIONS = (
     "abs",
     "arctan",
@@ -62,7 +70,7 @@ _FUNCTIONS = (
     "where",
 )
 
-__all__ = sorted((*_PLACES, *_MODULES, *_DISTRIBUTIONS, *_FUNCTIONS))  # pyright: ignore
+__all__ = sorted((*_PLACES, *_MODULES, *_DISTRIBUTIONS, *_MODIFIERS, *_FUNCTIONS))
 
 
 def __getattr__(name: str) -> Any:
@@ -70,7 +78,7 @@ def __getattr__(name: str) -> Any:
         value = getattr(importlib.import_module(_PLACES[name]), name)
     elif name in _MODULES:
         value = importlib.import_module(f"millwright.{name}")
-    elif name in _DISTRIBUTIONS or name in _FUNCTIONS:
+    elif name in (*_DISTRIBUTIONS, *_MODIFIERS, *_FUNCTIONS):
         value = importlib.import_module("millwright.language.symbols").called(name)
     else:
         raise AttributeError(f"module 'millwright' has no attribute {name!r}")

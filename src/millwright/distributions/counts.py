@@ -11,7 +11,14 @@ from scipy import special
 from millwright.distributions.family import Family, Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics, softplus
 
-__all__ = ["Bernoulli", "Binomial", "NegativeBinomial", "Poisson"]
+__all__ = [
+    "Bernoulli",
+    "BetaBinomial",
+    "Binomial",
+    "Geometric",
+    "NegativeBinomial",
+    "Poisson",
+]
 
 _PROBABILITY = Parameter("probability", "probability", "chance of a success")
 _LOG_ODDS = Parameter(
@@ -188,6 +195,94 @@ class NegativeBinomial(_Whole):
 
     def mean(self, p: Parameters) -> Array:
         return np.asarray(p["mean"], dtype=float) + 0.0 * np.asarray(p["shape"])
+
+
+class Geometric(_Whole):
+    """Number of failures before the first success."""
+
+    name = "geometric"
+    summary = "number of failures before the first success"
+    parameters = (_PROBABILITY, _LOG_ODDS)
+
+    def support(self, p: Parameters) -> Support:
+        return Support(lower=0.0, whole=True)
+
+    def _logs(self, m: Mathematics, p: Parameters) -> tuple[Array, Array]:
+        """Logarithms of the chances of success and failure."""
+        if "log_odds" in p:
+            return -softplus(m, -m.asarray(p["log_odds"])), -softplus(m, p["log_odds"])
+        return m.log(p["probability"]), m.log1p(-m.asarray(p["probability"]))
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        success, failure = self._logs(m, p)
+        return success + x * failure
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        k = m.floor(x)
+        inside = m.log(-m.expm1(self.log_survival(m, m.maximum(k, 0.0), p)))
+        return m.where(k >= 0, inside, -m.inf)
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        k = m.floor(x)
+        return m.where(k >= 0, (m.maximum(k, 0.0) + 1.0) * self._logs(m, p)[1], 0.0)
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        return _search(self, q, p)
+
+    def _draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        return generator.geometric(_chance(p), size) - 1
+
+    def mean(self, p: Parameters) -> Array:
+        chance = np.asarray(_chance(p), dtype=float)
+        return (1 - chance) / chance
+
+
+class BetaBinomial(_Whole):
+    """Successes in `trials` whose chance itself is beta(`alpha`, `beta`), once for each row."""
+
+    name = "beta_binomial"
+    summary = "successes among trials that vary more than binomial ones"
+    parameters = (
+        _TRIALS,
+        Parameter("alpha", "positive", "weight of success"),
+        Parameter("beta", "positive", "weight of failure"),
+    )
+
+    def support(self, p: Parameters) -> Support:
+        return Support(lower=0.0, upper=p["trials"], whole=True)
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        n, a, b = (m.asarray(p[name]) for name in ("trials", "alpha", "beta"))
+        ways = -m.log1p(n) - m.betaln(n - x + 1.0, x + 1.0)
+        return ways + m.betaln(x + a, n - x + b) - m.betaln(a, b)
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return m.log(self._mass(m, x, p, below=True))
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return m.log(self._mass(m, x, p, below=False))
+
+    def _mass(self, m: Mathematics, x: Array, p: Parameters, below: bool) -> Array:
+        """Sum the probabilities up to x or beyond; there is no shorter form."""
+        k = m.floor(m.asarray(x) + 0.0 * (p["trials"] + p["alpha"] + p["beta"]))[..., None]
+        top = int(np.max(np.asarray(p["trials"])))
+        values = np.arange(top + 1.0)
+        each = {name: m.asarray(value)[..., None] for name, value in p.items()}
+        possible = values <= each["trials"]
+        density = m.exp(self.log_density(m, m.where(possible, values, 0.0), each))
+        wanted = possible & ((values <= k) if below else (values > k))
+        return m.sum(m.where(wanted, density, 0.0), axis=-1)
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        return _search(self, q, p, upper=np.asarray(p["trials"], dtype=float))
+
+    def _draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        chance = generator.beta(p["alpha"], p["beta"], size)
+        return generator.binomial(np.asarray(p["trials"]).astype(np.int64), chance)
+
+    def mean(self, p: Parameters) -> Array:
+        alpha = np.asarray(p["alpha"], dtype=float)
+        return np.asarray(p["trials"]) * alpha / (alpha + p["beta"])
 
 
 def _search(family: Family, q: Array, p: Parameters, upper: Array | None = None) -> Array:

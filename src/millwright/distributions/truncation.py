@@ -75,10 +75,15 @@ class Truncated(Family):
         return m.where(cut, low, floor + 1.0), cut
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._log_mass(m, {**p, "high": x}) - self._log_mass(m, p)
+        return self._log_mass(m, {**p, "high": self._within(m, x, p)}) - self._log_mass(m, p)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._log_mass(m, {**p, "low": x}) - self._log_mass(m, p)
+        return self._log_mass(m, {**p, "low": self._within(m, x, p)}) - self._log_mass(m, p)
+
+    def _within(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Move points outside the bounds onto them."""
+        x = m.maximum(x, p["low"]) if "low" in p else x
+        return m.minimum(x, p["high"]) if "high" in p else x
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         inner, low, high = split_bounds(p)

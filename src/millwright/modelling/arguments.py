@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from millwright.distributions.family import Family
-from millwright.distributions.registry import DISTRIBUTIONS, family_for
+from millwright.distributions.modifiers import MODIFIERS, Modified
+from millwright.distributions.registry import DISTRIBUTIONS, FamilyKey, family_for
 from millwright.errors import ModelError, nearest
 from millwright.language.definition import Definition
 from millwright.language.tree import Call, Node, Number, walk
 from millwright.language.vocabulary import FUNCTIONS
 
-__all__ = ["check_functions", "distribution_arguments", "family_of"]
+__all__ = ["check_functions", "distribution_arguments", "family_of", "modifier_usage"]
 
 _BOUNDS = ("low", "high")
 
@@ -32,7 +33,7 @@ def check_functions(definition: Definition) -> None:
         inside an expression.
     """
     for call in _inner_calls(definition):
-        if call.function in DISTRIBUTIONS:
+        if call.function in DISTRIBUTIONS or call.function in MODIFIERS:
             raise ModelError(
                 definition.message(
                     f"the distribution `{call.function}` cannot stand inside an expression or "
@@ -57,15 +58,24 @@ def check_functions(definition: Definition) -> None:
 
 
 def _inner_calls(definition: Definition) -> Iterator[Call]:
-    outer = definition.expression
-    skip = outer if isinstance(outer, Call) and outer.function in DISTRIBUTIONS else None
-    for node in walk(outer):
-        if isinstance(node, Call) and node is not skip:
+    """Yield the calls that are not the definition's own distribution or a component of it."""
+    own = {id(call) for call in _distribution_calls(definition.expression)}
+    for node in walk(definition.expression):
+        if isinstance(node, Call) and id(node) not in own:
             yield node
 
 
+def _distribution_calls(node: Node) -> Iterator[Call]:
+    if isinstance(node, Call) and node.function in DISTRIBUTIONS:
+        yield node
+    elif isinstance(node, Call) and node.function in MODIFIERS:
+        yield node
+        for argument in node.arguments:
+            yield from _distribution_calls(argument)
+
+
 def _unknown_function(definition: Definition, call: Call) -> ModelError:
-    known = [*FUNCTIONS, *DISTRIBUTIONS]
+    known = [*FUNCTIONS, *DISTRIBUTIONS, *MODIFIERS]
     return ModelError(
         definition.message(
             f"there is no function `{call.function}`.{nearest(call.function, known)}", call
@@ -73,32 +83,99 @@ def _unknown_function(definition: Definition, call: Call) -> ModelError:
     )
 
 
-def distribution_arguments(definition: Definition) -> tuple[str, tuple[tuple[str, Node], ...]]:
-    """Return the family's name and its arguments by name, in the order of the family.
+def distribution_arguments(
+    definition: Definition,
+) -> tuple[FamilyKey, tuple[tuple[str, Node], ...]]:
+    """Return the family's key and its arguments by name.
 
     Raises
     ------
     ModelError
         If the definition is not a distribution or its arguments do not fit.
     """
-    call = definition.expression
-    if not isinstance(call, Call) or call.function not in DISTRIBUTIONS:
-        if isinstance(call, Call) and call.function not in FUNCTIONS:
-            raise _unknown_function(definition, call)
+    key, given = _read(definition, definition.expression)
+    return key, tuple(given.items())
+
+
+def _read(definition: Definition, node: Node) -> tuple[FamilyKey, dict[str, Node]]:
+    if isinstance(node, Call) and node.function in MODIFIERS:
+        return _read_modified(definition, node)
+    if isinstance(node, Call) and node.function in DISTRIBUTIONS:
+        family = DISTRIBUTIONS[node.function]
+        given = _named(definition, node, family)
+        given = dict(_through_link(name, inner) for name, inner in given.items())
+        _check_complete(definition, node, given, family)
+        return node.function, given
+    if isinstance(node, Call) and node.function not in FUNCTIONS:
+        raise _unknown_function(definition, node)
+    raise ModelError(
+        definition.message(
+            "a distribution is needed here, such as normal(0, 1); a quantity computed "
+            "from others belongs among the derived ones",
+            node,
+        )
+    )
+
+
+def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[str, Node]]:
+    """Read a modifier: its components come first, its own arguments by name."""
+    kind = MODIFIERS[call.function]
+    usage = modifier_usage(kind)
+    if len(call.arguments) != len(kind.components):
         raise ModelError(
             definition.message(
-                "a distribution is needed here, such as normal(0, 1); a quantity computed "
-                "from others belongs among the derived ones",
+                f"`{kind.name}` is made from {len(kind.components)} distribution"
+                f"{'s' if len(kind.components) > 1 else ''}: {usage}",
                 call,
             )
         )
-    given = _named(definition, call, DISTRIBUTIONS[call.function])
-    given = dict(_through_link(name, node) for name, node in given.items())
-    _check_complete(definition, call, given)
-    return call.function, tuple(given.items())
+    parts = [_read(definition, argument) for argument in call.arguments]
+    families = [family_of(key, tuple(given.items())) for key, given in parts]
+    for argument, family in zip(call.arguments, families, strict=True):
+        if kind.needs_whole is not None and family.whole != kind.needs_whole:
+            wanted = "counts" if kind.needs_whole else "a continuous quantity"
+            raise ModelError(
+                definition.message(f"`{kind.name}` needs a distribution of {wanted}", argument)
+            )
+        if family.whole != families[0].whole:
+            raise ModelError(
+                definition.message("counts and a continuous quantity do not mix", argument)
+            )
+    given = {
+        f"{name}.{inner}": node
+        for name, (_, arguments) in zip(kind.components, parts, strict=True)
+        for inner, node in arguments.items()
+    }
+    own = dict(call.keywords)
+    allowed = [parameter.name for parameter in kind.own]
+    for name, node in own.items():
+        if name not in allowed:
+            raise ModelError(
+                definition.message(
+                    f"`{kind.name}` has no argument `{name}`.{nearest(name, allowed)} It is "
+                    f"written {usage}",
+                    node,
+                )
+            )
+    needed = [parameter.name for parameter in kind.own if not parameter.instead_of]
+    missing = [name for name in needed if name not in own] or (not own and not needed)
+    if missing:
+        raise ModelError(definition.message(f"`{kind.name}` is written {usage}", call))
+    key: FamilyKey = (
+        kind.name,
+        *((key, frozenset(arguments)) for key, arguments in parts),
+    )
+    return key, {**given, **own}
 
 
-def family_of(function: str, arguments: tuple[tuple[str, Node], ...]) -> Family:
+def modifier_usage(kind: type[Modified]) -> str:
+    """Return how a call of the modifier is written."""
+    inside = ["normal(...)" if kind.needs_whole is not True else "poisson(...)"]
+    parts = inside * len(kind.components) + [f"{parameter.name}=..." for parameter in kind.own]
+    return f"{kind.name}({', '.join(parts)})"
+
+
+def family_of(function: FamilyKey, arguments: tuple[tuple[str, Node], ...]) -> Family:
     """Return the family that a checked call stands for."""
     return family_for(function, frozenset(name for name, _ in arguments))
 
@@ -140,8 +217,9 @@ def _through_link(name: str, node: Node) -> tuple[str, Node]:
     return name, node
 
 
-def _check_complete(definition: Definition, call: Call, given: dict[str, Node]) -> None:
-    family = DISTRIBUTIONS[call.function]
+def _check_complete(
+    definition: Definition, call: Call, given: dict[str, Node], family: Family
+) -> None:
     replaced = {p.instead_of: p.name for p in family.parameters if p.instead_of}
     for parameter in family.parameters:
         other = replaced.get(parameter.name)

@@ -11,6 +11,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.family import DOMAIN_WORDS, Support
 from millwright.errors import DataError, ModelError, nearest
+from millwright.language.printing import text_of
 from millwright.language.tree import Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.density import check_unknown_axes
@@ -396,8 +397,8 @@ def _check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) ->
         seen = ", ".join(f"{value:g}" for value in np.atleast_1d(values)[rows][:5])
         raise DataError(
             part.definition.message(
-                f"`{part.family}` gives {support.words()}, but the data have {seen} in "
-                f"{row_words(rows)}",
+                f"`{text_of(part.definition.expression)}` gives {support.words()}, but the data "
+                f"have {seen} in {row_words(rows)}",
                 part.definition.expression,
             )
         )

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
 from typing import Any, Literal
 
+from millwright.distributions.registry import FamilyKey
 from millwright.errors import LanguageError, ModelError
 from millwright.language.definition import Definition, define
 from millwright.language.parse import is_writable, normal_name
@@ -35,14 +36,15 @@ class Part:
         `unknown` has a distribution; `fixed` a constant prior; `derived` is computed;
         `outcome` is a data column with a distribution.
     family
-        Name of the distribution, or '' for fixed and derived quantities.
+        Key of the distribution (its name, if it is a plain one), or '' for fixed and derived
+        quantities.
     arguments
         Arguments of the distribution by name, or one unnamed expression.
     """
 
     name: str
     kind: Kind
-    family: str
+    family: FamilyKey
     arguments: tuple[tuple[str, Node], ...]
     per: tuple[str, ...]
     definition: Definition = field(compare=False)
@@ -153,7 +155,7 @@ def _prior(definition: Definition) -> Part:
     if family_of(family, arguments).whole:
         raise ModelError(
             definition.message(
-                f"an unknown cannot have the discrete distribution `{family}`: the sampler "
+                "an unknown cannot have a discrete distribution: the sampler "
                 "moves through continuous unknowns only. Sum the discrete unknown out of the "
                 "likelihood",
                 definition.expression,

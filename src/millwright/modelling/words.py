@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.registry import DISTRIBUTIONS
 from millwright.language.printing import text_of
-from millwright.language.tree import Name, Node, walk
+from millwright.language.tree import Call, Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.program import Program
@@ -51,10 +53,11 @@ def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> l
     if part.kind == "fixed":
         lines.append("      held fixed at this value")
     if part.kind == "outcome":
-        lines.append(f"      {DISTRIBUTIONS[part.family].summary}")
+        lines.append(f"      {family_of(part.family, part.arguments).summary}")
     if part.kind == "unknown":
         lines.append(
-            f"      {DISTRIBUTIONS[part.family].summary}; {_range_words(part, specification)}"
+            f"      {family_of(part.family, part.arguments).summary}; "
+            f"{_range_words(part, specification)}"
         )
         if part.per:
             count = int(np.prod([sizes[s] for s in part.per])) if sizes else 0
@@ -67,18 +70,23 @@ def full_text(part: Part) -> str:
     """Return a definition with every argument named."""
     definition = part.definition
     tail = f" per {', '.join(part.per)}" if part.per else ""
-    if not part.family:
-        return text_of(definition.expression) + tail
-    call = definition.expression
-    names = [p.name for p in DISTRIBUTIONS[part.family].parameters if p.positional]
-    written = [
-        f"{name}={text_of(node)}"
-        for name, node in (
-            *zip(names, call.arguments, strict=False),  # type: ignore[union-attr]
-            *call.keywords,  # type: ignore[union-attr]
+    return (
+        text_of(_named(definition.expression)) if part.family else text_of(part.expression)
+    ) + tail
+
+
+def _named(node: Node) -> Node:
+    """Give the positional arguments of distributions their names."""
+    if not isinstance(node, Call):
+        return node
+    if node.function in DISTRIBUTIONS:
+        names = [p.name for p in DISTRIBUTIONS[node.function].parameters if p.positional]
+        return replace(
+            node,
+            arguments=(),
+            keywords=(*zip(names, node.arguments, strict=False), *node.keywords),
         )
-    ]
-    return f"{part.family}({', '.join(written)}){tail}"
+    return replace(node, arguments=tuple(map(_named, node.arguments)))
 
 
 def _range_words(part: Part, specification: Specification) -> str:
