@@ -8,15 +8,16 @@ from collections.abc import Mapping
 from dataclasses import asdict
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from millwright.draws.labelled_draws import Draws, from_positions
-from millwright.errors import ArgumentError, Interrupted
+from millwright.errors import ArgumentError, Interrupted, ModelError
 from millwright.estimates import Estimate, estimate_at, refuse_hierarchy
 from millwright.fitting import group_record, prepared, target_of
 from millwright.modelling.binding import Binding, bind
+from millwright.modelling.pictures import graph, latex
 from millwright.modelling.simulate import (
     draw_outcomes,
     draw_unknowns,
@@ -35,6 +36,9 @@ from millwright.simulated import Simulated
 from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet, sheet_text, write_new
 from millwright.terminal.progress import auto_listener
+
+if TYPE_CHECKING:
+    import networkx as nx
 
 __all__ = ["Model"]
 
@@ -57,6 +61,9 @@ class Model:
         Quantities computed from the others.
     columns
         Other names for data columns, or a name for several columns as a matrix.
+    terms
+        Expressions added to the log density as they are: soft constraints, likelihoods of your
+        own. Values with labels or rows are summed.
 
     Raises
     ------
@@ -73,11 +80,12 @@ class Model:
         likelihood: Mapping[str, Written],
         derived: Mapping[str, Written] | None = None,
         columns: Mapping[str, str | list[str] | tuple[str, ...]] | None = None,
+        terms: Mapping[str, Written] | None = None,
         title: str = "",
         notes: str = "",
     ) -> None:
         self._specification = specify(
-            title, notes, priors, likelihood, derived or {}, columns or {}
+            title, notes, priors, likelihood, derived or {}, columns or {}, terms
         )
         self._sheet: str | None = None
 
@@ -139,6 +147,18 @@ class Model:
         """Return the model in words, with every prior in full and the range it allows."""
         return describe(self._specification)
 
+    def latex(self) -> str:
+        """Return the model as mathematics: a LaTeX `aligned` environment."""
+        return latex(self._specification)
+
+    def graph(self) -> nx.DiGraph:
+        """Return the definitions as a directed graph, from what is used to what uses it.
+
+        Nodes have a `kind` (`unknown`, `fixed`, `derived`, `outcome`, `term`, `data`) and a
+        `text`. `mw.plots.model_graph(model)` draws it.
+        """
+        return graph(self._specification)
+
     def bind(self, data: Any) -> Binding:
         """Check that data fit the model, and return both together.
 
@@ -179,6 +199,7 @@ class Model:
         """
         _check_whole("draws", draws, 1)
         _check_whole("seed", seed, 0)
+        self._check_can_simulate(given or {})
         binding = bind(self._specification, data, rows=rows, outcomes="optional")
         generator = np.random.default_rng([seed, 5])
         fixed = stated_values(binding, given or {})
@@ -189,6 +210,18 @@ class Model:
             for part in binding.program.unknowns
         }
         return Simulated(Draws(binding, values), outcomes)
+
+    def _check_can_simulate(self, given: Mapping[str, Any]) -> None:
+        free = [
+            part.name
+            for part in self._specification.parts
+            if part.kind == "unknown" and part.name not in given
+        ]
+        if self._specification.terms and free:
+            raise ModelError(
+                "A model with terms added to the log density cannot be drawn from its prior: "
+                f"give values for all unknowns ({', '.join(free)} are missing)."
+            )
 
     def fit(
         self,
@@ -201,6 +234,7 @@ class Model:
         target_acceptance: float = 0.8,
         max_depth: int = 10,
         group_form: str | Mapping[str, str] = "informed",
+        missing: str = "refuse",
         workers: int | None = None,
         progress: bool | Listener = True,
         save: str | Path | None = None,
@@ -228,6 +262,9 @@ class Model:
             sampled: `informed` by the data, which suits weak and strong data alike, `centred`
             or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
             speed is not.
+        missing
+            What to do with rows whose outcome is missing: `refuse` them, or `drop` them, which
+            every verdict then counts.
         workers
             Chains that run at a time; by default one for each core.
         progress
@@ -263,7 +300,10 @@ class Model:
             # Better said before the sampling than after it.
             check_free(Path(save), existing)
         started = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
-        binding = prepared(bind(self._specification, data), group_form, seed)
+        if missing not in ("refuse", "drop"):
+            raise ArgumentError(f"`missing` must be 'refuse' or 'drop', not {missing!r}.")
+        binding = bind(self._specification, data, missing=missing)
+        binding = prepared(binding, group_form, seed)
         settings = FitSettings(draws, warmup, target_acceptance, max_depth)
         target = target_of(binding)
         sampled = sample(target, settings, chains, seed, workers, _listener(progress))
@@ -302,6 +342,7 @@ class Model:
             started,
             sampled.complete,
             group_record(binding, sampled.positions),
+            dict(binding.dropped),
         )
         draws = from_positions(binding, sampled.positions)
         return Posterior(draws, record, statistics, self._sheet)

@@ -19,7 +19,7 @@ from millwright.draws.intervals import IntervalKind, check_level, interval
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.statements import Probability, probability_of
 from millwright.draws.table import TABLE_KEY, Table, make_table
-from millwright.errors import ArgumentError
+from millwright.errors import ArgumentError, ModelError
 from millwright.modelling.binding import bind
 from millwright.modelling.simulate import draw_unknowns
 from millwright.modelling.words import describe
@@ -54,6 +54,8 @@ class Record:
     groups
         For each prior of group effects the form in which it was sampled, and over the groups
         the least and the largest share of the answer that comes from the group's own data.
+    dropped
+        Rows left out because an outcome was missing, by outcome.
     """
 
     seed: int
@@ -65,6 +67,7 @@ class Record:
     started: str
     complete: bool
     groups: Mapping[str, Any] = field(default_factory=dict)
+    dropped: Mapping[str, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,6 +100,7 @@ class Posterior:
             max_depth,
             self.statistics["energy"],
             self.record.complete,
+            _dropped_words(self.record.dropped),
         )
 
     def convergence(self) -> Verdict:
@@ -265,6 +269,11 @@ class Posterior:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""
         from millwright.comparison.leave_one_out import leave_one_out
 
+        if self.draws.binding.program.terms:
+            raise ModelError(
+                "Leave-one-out needs a log likelihood row by row; a model with terms added to the "
+                "log density does not say which row they belong to."
+            )
         return leave_one_out(self.draws)
 
     def prior(
@@ -310,6 +319,7 @@ class Posterior:
             "started": self.record.started,
             "complete": self.record.complete,
             "groups": dict(self.record.groups),
+            "dropped": dict(self.record.dropped),
             "axes": {name: list(binding.axes[name]) for name in self.draws.values},
         }
         run = StoredRun(
@@ -322,6 +332,12 @@ class Posterior:
             self.statistics,
         )
         write_run(Path(path), run, existing)
+
+
+def _dropped_words(dropped: Mapping[str, int]) -> tuple[str, ...]:
+    return tuple(
+        f"Rows dropped because `{name}` was missing: {count}." for name, count in dropped.items()
+    )
 
 
 def load(path: str | Path) -> Posterior:

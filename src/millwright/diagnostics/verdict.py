@@ -114,6 +114,7 @@ def judge(
     max_depth: int = 10,
     energy: np.ndarray | None = None,
     complete: bool = True,
+    remarks: tuple[str, ...] = (),
 ) -> Verdict:
     """Judge a fit.
 
@@ -131,6 +132,8 @@ def judge(
         Energies, shape (chains, draws).
     complete
         False if the fit was stopped before its end.
+    remarks
+        Further facts to state, such as rows left out.
     """
     chains, draws = shape
     findings = [
@@ -144,7 +147,8 @@ def judge(
     ]
     order = {"stop": 0, "caution": 1, "note": 2}
     findings.sort(key=lambda finding: order[finding.weight])
-    return Verdict(tuple(findings), _facts(measures, shape, int(diverging.sum())))
+    facts = _facts(measures, shape, int(diverging.sum()))
+    return Verdict(tuple(findings), (*facts, *remarks))
 
 
 def _chain_findings(chains: int, draws: int, complete: bool) -> list[Finding]:

@@ -39,7 +39,7 @@ def _masked(m: Mathematics, family: Family, x: Array, p: Parameters) -> Array:
     if lower is not None and upper is not None:
         safe = (lower + upper) / 2
     else:
-        safe = lower + 1.0 if lower is not None else upper - 1.0
+        safe = upper - 1.0 if lower is None else lower + 1.0  # type: ignore[operator]
     return m.where(inside, family.log_density(m, m.where(inside, x, safe), p), -m.inf)
 
 

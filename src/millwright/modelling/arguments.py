@@ -12,7 +12,13 @@ from millwright.language.definition import Definition
 from millwright.language.tree import Call, Node, Number, walk
 from millwright.language.vocabulary import FUNCTIONS
 
-__all__ = ["check_functions", "distribution_arguments", "family_of", "modifier_usage"]
+__all__ = [
+    "check_computed",
+    "check_functions",
+    "distribution_arguments",
+    "family_of",
+    "modifier_usage",
+]
 
 _BOUNDS = ("low", "high")
 
@@ -81,6 +87,19 @@ def _unknown_function(definition: Definition, call: Call) -> ModelError:
             f"there is no function `{call.function}`.{nearest(call.function, known)}", call
         )
     )
+
+
+def check_computed(definition: Definition) -> None:
+    """Refuse a distribution where a computed quantity is needed."""
+    node = definition.expression
+    if isinstance(node, Call) and (node.function in DISTRIBUTIONS or node.function in MODIFIERS):
+        raise ModelError(
+            definition.message(
+                "a computed quantity is needed here, not a distribution: unknowns belong among "
+                "the priors, outcomes into the likelihood",
+                node,
+            )
+        )
 
 
 def distribution_arguments(

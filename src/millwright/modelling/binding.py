@@ -39,6 +39,8 @@ class Binding:
         Labels of each label set, in order.
     axes
         Axes of every unknown, fixed and derived quantity.
+    dropped
+        Rows left out for want of each outcome.
     """
 
     specification: Specification
@@ -48,6 +50,7 @@ class Binding:
     labels: LabelSets
     axes: Mapping[str, tuple[str, ...]]
     fingerprint: str
+    dropped: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def dimension(self) -> int:
@@ -113,6 +116,7 @@ def bind(
     labels: LabelSets | None = None,
     rows: int | None = None,
     outcomes: str = "needed",
+    missing: str = "refuse",
 ) -> Binding:
     """Bind a specification to data and check that they fit.
 
@@ -127,6 +131,8 @@ def bind(
     outcomes
         `needed`: outcome columns must be there and in the support. `optional`: they may be
         missing and are not looked at.
+    missing
+        `refuse` rows with a missing outcome, or `drop` and count them.
 
     Raises
     ------
@@ -136,6 +142,9 @@ def bind(
         If quantities do not combine.
     """
     tables = read_tables(data, specification.columns, rows)
+    dropped: dict[str, int] = {}
+    if missing == "drop":
+        tables, dropped = tables.without_missing([d.name for d in specification.likelihood])
     names = set(specification.defined)
     _check_shadowing(specification, tables)
     known_labels = _label_sets(specification, tables, dict(labels or {}))
@@ -164,6 +173,7 @@ def bind(
         known_labels,
         axes,
         tables.fingerprint([*used, *label_columns]),
+        dropped,
     )
 
 
@@ -266,12 +276,14 @@ def _first_evaluation(
         for part in program.parts:
             if part.kind == "unknown":
                 evaluation.values[part.name] = _inside_support(part, evaluation)
+            elif part.kind == "term":
+                evaluation.expression(part.expression, part)
             elif part.kind != "outcome":
                 evaluation.get(part.name)
-            if part.kind != "outcome":
-                axes[part.name] = evaluation.values[part.name].axes
-            else:
+            if part.kind == "outcome":
                 _check_arguments(part, evaluation.parameters(part), evaluation)
+            elif part.kind != "term":
+                axes[part.name] = evaluation.values[part.name].axes
     return evaluation, axes
 
 

@@ -142,6 +142,8 @@ def terms(
             result[part.name] = _total(m, parts)
     for part in program.outcomes:
         result[part.name] = _total(m, [log_likelihood(evaluation, part)])
+    for part in program.terms:
+        result[part.name] = _total(m, [evaluation.expression(part.expression, part)])
     return result
 
 

@@ -62,7 +62,7 @@ class Program:
     @cached_property
     def by_name(self) -> dict[str, Part]:
         """Unknown, fixed and derived quantities by name."""
-        return {part.name: part for part in self.parts if part.kind != "outcome"}
+        return {part.name: part for part in self.parts if part.kind not in ("outcome", "term")}
 
     @cached_property
     def column_axes(self) -> dict[str, tuple[str, ...]]:
@@ -88,6 +88,11 @@ class Program:
     def mapped(self) -> frozenset[str]:
         """Group priors that are sampled in standard coordinates."""
         return frozenset(name for name, form in self.forms if form != "centred")
+
+    @cached_property
+    def terms(self) -> tuple[Part, ...]:
+        """Terms added to the log density."""
+        return tuple(part for part in self.parts if part.kind == "term")
 
     def shape(self, axes: tuple[str, ...]) -> tuple[int, ...]:
         """Return the lengths of `axes`."""

@@ -15,6 +15,7 @@ from millwright.language.symbols import Symbol
 from millwright.language.tree import Node, Number
 from millwright.language.vocabulary import RESERVED
 from millwright.modelling.arguments import (
+    check_computed,
     check_functions,
     distribution_arguments,
     family_of,
@@ -23,7 +24,7 @@ from millwright.modelling.arguments import (
 __all__ = ["Kind", "Part", "Specification", "Written", "specify"]
 
 Written = str | float | int | Callable[..., Any] | Symbol
-Kind = Literal["unknown", "fixed", "derived", "outcome"]
+Kind = Literal["unknown", "fixed", "derived", "outcome", "term"]
 
 
 @dataclass(frozen=True)
@@ -34,7 +35,7 @@ class Part:
     ----------
     kind
         `unknown` has a distribution; `fixed` a constant prior; `derived` is computed;
-        `outcome` is a data column with a distribution.
+        `outcome` is a data column with a distribution; `term` is added to the log density.
     family
         Key of the distribution (its name, if it is a plain one), or '' for fixed and derived
         quantities.
@@ -69,6 +70,7 @@ class Specification:
     likelihood: tuple[Definition, ...]
     derived: tuple[Definition, ...]
     columns: tuple[tuple[str, str | tuple[str, ...]], ...] = ()
+    terms: tuple[Definition, ...] = ()
     parts: tuple[Part, ...] = field(default=(), compare=False)
 
     def part(self, name: str) -> Part:
@@ -78,7 +80,7 @@ class Specification:
     @property
     def defined(self) -> tuple[str, ...]:
         """Names of unknowns, fixed and derived quantities."""
-        return tuple(part.name for part in self.parts if part.kind != "outcome")
+        return tuple(part.name for part in self.parts if part.kind not in ("outcome", "term"))
 
 
 def specify(
@@ -88,6 +90,7 @@ def specify(
     likelihood: Mapping[str, Written],
     derived: Mapping[str, Written],
     columns: Mapping[str, str | list[str] | tuple[str, ...]],
+    terms: Mapping[str, Written] | None = None,
 ) -> Specification:
     """Read and check all definitions of a model.
 
@@ -98,7 +101,7 @@ def specify(
     ModelError
         If definitions do not fit together.
     """
-    groups = {"priors": priors, "likelihood": likelihood, "derived": derived}
+    groups = {"priors": priors, "likelihood": likelihood, "derived": derived, "terms": terms or {}}
     for group, items in groups.items():
         _check_mapping(group, items)
     read = {
@@ -109,7 +112,8 @@ def specify(
     parts = [_prior(definition) for definition in read["priors"]]
     parts += [_derived(definition) for definition in read["derived"]]
     outcomes = [_outcome(definition) for definition in read["likelihood"]]
-    _check_uses(parts, outcomes)
+    extra = [_term(definition) for definition in read["terms"]]
+    _check_uses(parts, outcomes + extra)
     return Specification(
         title,
         notes,
@@ -117,7 +121,8 @@ def specify(
         read["likelihood"],
         read["derived"],
         _aliases(columns, read),
-        (*_ordered(parts), *outcomes),
+        read["terms"],
+        (*_ordered(parts), *extra, *outcomes),
     )
 
 
@@ -165,9 +170,17 @@ def _prior(definition: Definition) -> Part:
 
 
 def _derived(definition: Definition) -> Part:
+    check_computed(definition)
     return Part(
         definition.name, "derived", "", (("", definition.expression),), definition.per, definition
     )
+
+
+def _term(definition: Definition) -> Part:
+    if definition.per:
+        raise ModelError(definition.message("`per` belongs to priors; a term is one sum"))
+    check_computed(definition)
+    return Part(definition.name, "term", "", (("", definition.expression),), (), definition)
 
 
 def _outcome(definition: Definition) -> Part:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import numbers
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -78,7 +78,8 @@ class Tables:
             raise DataError(
                 f"The column `{name}` has {len(where)} missing or infinite "
                 f"value{'s' if len(where) > 1 else ''}, in {row_words(where)}. Remove or fill "
-                "these rows first, so that it is clear which rows were used."
+                "these rows first, so that it is clear which rows were used; rows without an "
+                "outcome can be left out with missing='drop'."
             )
         return column.values
 
@@ -132,6 +133,28 @@ class Tables:
                 f"{', '.join(map(repr, list(labels)[:8]))}{', ...' if len(labels) > 8 else ''}."
             )
         return np.array([position[label] for label in present], dtype=np.int32)
+
+    def without_missing(self, names: Sequence[str]) -> tuple[Tables, dict[str, int]]:
+        """Drop the rows in which a named column is missing; return how many for each column."""
+        keep = {axis: np.ones(size, dtype=bool) for axis, size in self.sizes.items()}
+        dropped: dict[str, int] = {}
+        for name in names:
+            column = self.columns.get(name)
+            if column is None or not column.axes or not column.numeric:
+                continue
+            missing = np.isnan(column.values)
+            if missing.any():
+                dropped[name] = int(missing.sum())
+                keep[column.axes[0]] &= ~missing
+        for axis, rows in keep.items():
+            if self.sizes[axis] and not rows.any():
+                raise DataError(f"Every row misses one of {', '.join(dropped)}: nothing is left.")
+        columns = {
+            name: replace(c, values=c.values[keep[c.axes[0]]]) if c.axes else c
+            for name, c in self.columns.items()
+        }
+        sizes = {axis: int(rows.sum()) for axis, rows in keep.items()}
+        return Tables(columns, sizes, self.matrix_labels), dropped
 
     def fingerprint(self, names: Sequence[str]) -> str:
         """Return a SHA-256 over the named columns, their types and their values."""

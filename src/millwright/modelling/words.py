@@ -33,6 +33,7 @@ def describe(specification: Specification, sizes: dict[str, int] | None = None) 
         "Priors (each with the range that holds its central 95 %)": ("unknown", "fixed"),
         "Likelihood (how each outcome column arises)": ("outcome",),
         "Derived quantities (computed from the unknowns)": ("derived",),
+        "Terms added to the log density": ("term",),
     }
     for heading, kinds in groups.items():
         parts = [part for part in _in_written_order(specification) if part.kind in kinds]
@@ -43,12 +44,17 @@ def describe(specification: Specification, sizes: dict[str, int] | None = None) 
 
 
 def _in_written_order(specification: Specification) -> list[Part]:
-    groups = (specification.priors, specification.likelihood, specification.derived)
+    groups = (
+        specification.priors,
+        specification.likelihood,
+        specification.derived,
+        specification.terms,
+    )
     return [specification.part(d.name) for group in groups for d in group]
 
 
 def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> list[str]:
-    relation = {"unknown": "~", "outcome": "~", "fixed": "=", "derived": "="}[part.kind]
+    relation = "~" if part.kind in ("unknown", "outcome") else "="
     lines = [f"  {part.name} {relation} {full_text(part)}"]
     if part.kind == "fixed":
         lines.append("      held fixed at this value")
@@ -132,13 +138,17 @@ def _ancestors(part: Part, specification: Specification) -> list[Part] | None:
     """Return all definitions that `part` rests on, itself last; None if data are among them."""
     defined = set(specification.defined)
     wanted = {part.name}
-    for candidate in reversed([p for p in specification.parts if p.kind != "outcome"]):
+    for candidate in reversed(
+        [p for p in specification.parts if p.kind not in ("outcome", "term")]
+    ):
         if candidate.name in wanted:
             used = {name for _, node in candidate.arguments for name in _names(node)}
             if not used <= defined:
                 return None
             wanted |= used
-    return [p for p in specification.parts if p.name in wanted and p.kind != "outcome"]
+    return [
+        p for p in specification.parts if p.name in wanted and p.kind not in ("outcome", "term")
+    ]
 
 
 def _simulate(

@@ -5,6 +5,7 @@ settings are neither read nor changed.
 """
 
 from millwright.plots.fitted import fitted_line, prior_lines
+from millwright.plots.graph import model_graph
 from millwright.plots.interval_rows import intervals
 from millwright.plots.predictive import predictive_check
 from millwright.plots.prior import prior_posterior
@@ -14,6 +15,7 @@ __all__ = [
     "densities",
     "fitted_line",
     "intervals",
+    "model_graph",
     "predictive_check",
     "prior_lines",
     "prior_posterior",

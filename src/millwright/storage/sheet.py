@@ -26,7 +26,7 @@ from millwright.modelling.specification import Specification, specify
 
 __all__ = ["read_sheet", "sheet_text", "specification_from", "write_new"]
 
-_TABLES = ("priors", "likelihood", "derived", "columns")
+_TABLES = ("priors", "likelihood", "derived", "columns", "terms")
 _TEXTS = ("title", "notes")
 _LARGEST = 1_000_000
 
@@ -85,6 +85,7 @@ def specification_from(text: str, name: str) -> Specification:
         tables["likelihood"],
         tables["derived"],
         tables["columns"],
+        tables["terms"],
     )
 
 
@@ -95,7 +96,7 @@ def sheet_text(specification: Specification) -> str:
         document.add("title", tomlkit.item(specification.title))
     if specification.notes:
         document.add("notes", tomlkit.item(specification.notes))
-    for name in ("priors", "likelihood", "derived"):
+    for name in ("priors", "likelihood", "derived", "terms"):
         definitions: tuple[Definition, ...] = getattr(specification, name)
         if definitions:
             table = tomlkit.table()
