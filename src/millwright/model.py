@@ -64,6 +64,9 @@ class Model:
     terms
         Expressions added to the log density as they are: soft constraints, likelihoods of your
         own. Values with labels or rows are summed.
+    labels
+        Label sets that are not a single column: a list of labels, or a text that names the
+        columns that share them, such as `{"mill": "sender, receiver"}`.
 
     Raises
     ------
@@ -81,11 +84,12 @@ class Model:
         derived: Mapping[str, Written] | None = None,
         columns: Mapping[str, str | list[str] | tuple[str, ...]] | None = None,
         terms: Mapping[str, Written] | None = None,
+        labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
         title: str = "",
         notes: str = "",
     ) -> None:
         self._specification = specify(
-            title, notes, priors, likelihood, derived or {}, columns or {}, terms
+            title, notes, priors, likelihood, derived or {}, columns or {}, terms, labels
         )
         self._sheet: str | None = None
 

@@ -95,6 +95,42 @@ class Labels(unittest.TestCase):
         fake = model.simulate(data, draws=3).data(1)
         self.assertEqual((len(fake["upper"]["a"]), len(fake["lower"]["b"])), (3, 2))
 
+    def test_several_label_sets_are_looked_up_together(self):
+        data = STONES.assign(week=[1, 1, 2, 2, 3, 3])
+        binding = bound(
+            priors={"cell": "normal(0, 1) per stone, week"},
+            likelihood={"torn": "poisson(rate=exp(cell[stone, week]))"},
+            data=data,
+            derived={"one": "cell['Upper', 2]", "shift": "cell[stone, 3]"},
+        )
+        self.assertEqual(binding.dimension, 9)
+        known = draw_unknowns(binding, 4, np.random.default_rng(0))
+        cell = known.values["cell"].values
+        np.testing.assert_array_equal(known.get("one").values, cell[:, 2, 1])
+        np.testing.assert_array_equal(known.get("shift").values, cell[:, [2, 0, 2, 1, 0, 1], 2])
+
+    def test_columns_can_share_their_labels(self):
+        model = mw.Model(
+            priors={"pull": "normal(0, 1) per mill"},
+            likelihood={"loads": "poisson(rate=exp(pull[sender] - pull[receiver]))"},
+            labels={"mill": "sender, receiver"},
+        )
+        data = {"sender": ["Old", "New"], "receiver": ["New", "Weir"], "loads": [3, 0]}
+        self.assertEqual(model.bind(data).labels["mill"], ("New", "Old", "Weir"))
+        listed = mw.Model(
+            priors={"pull": "normal(0, 1) per mill"},
+            likelihood={"loads": "poisson(rate=exp(pull[sender]))"},
+            labels={"mill": ["Weir", "Old", "New", "Fen"]},
+        )
+        self.assertEqual(listed.bind(data).labels["mill"], ("Weir", "Old", "New", "Fen"))
+        for bad in ({"mill": []}, {"mill": ["a", "a"]}, {"pull": ["a"]}, {"mill": 3}):
+            with self.subTest(bad=bad), self.assertRaises(ModelError):
+                mw.Model(
+                    priors={"pull": "normal(0, 1)"},
+                    likelihood={"y": "normal(pull, 1)"},
+                    labels=bad,
+                )
+
     def test_alias_for_a_column_that_cannot_be_written(self):
         data = {"Moisture (%)": [18.0, 17.0]}
         model = mw.Model(

@@ -38,6 +38,8 @@ class Sheets(InFolder):
             },
             derived={"gap": "effect['Upper'] - effect['Lower']"},
             columns={"y": "Yield (kg)", "X": ["a", "b"]},
+            terms={"soft": "-base ** 2"},
+            labels={"mill": "sender, receiver", "grade": [3, 1, 2]},
         )
         path = self.folder / "sheet.toml"
         model.write(path)

@@ -11,6 +11,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.family import DOMAIN_WORDS, Support
 from millwright.errors import DataError, ModelError, nearest
+from millwright.language.parse import normal_name
 from millwright.language.printing import text_of
 from millwright.language.tree import Name, Node, walk
 from millwright.modelling.arguments import family_of
@@ -88,6 +89,12 @@ class _Data(dict[tuple[str, ...], Any]):
     def reduced(self, name: str, *label_sets: str) -> np.ndarray:
         """Return a column as one value per label; it must be constant within each label."""
         values = self.tables.numbers(name)
+        shared = [s for s in label_sets if s not in self.tables.columns]
+        if shared:
+            raise DataError(
+                f"The column `{name}` has one value a row; it cannot be used `per {shared[0]}`, "
+                "whose labels are not those of one column."
+            )
         shape = tuple(len(self.labels[s]) for s in label_sets)
         index = tuple(self[("codes", s, s)] for s in label_sets)
         if any(len(codes) != len(values) for codes in index):
@@ -195,6 +202,9 @@ def _label_sets(
 ) -> dict[str, tuple[Any, ...]]:
     """Return the labels of every label set that the model names."""
     result = dict(known)
+    for name, stated in specification.labels:
+        if name not in result:
+            result[name] = _stated_labels(name, stated, tables)
     for part in specification.parts:
         for name in part.per:
             if name in result:
@@ -210,6 +220,16 @@ def _label_sets(
     for name, labels in tables.matrix_labels.items():
         result.setdefault(name, labels)
     return result
+
+
+def _stated_labels(name: str, stated: Any, tables: Tables) -> tuple[Any, ...]:
+    """Return labels that the model lists, or those of all the columns it names."""
+    if name in tables.columns:
+        raise ModelError(f"`labels`: the data have a column `{name}` too; rename one of them.")
+    if not isinstance(stated, str):
+        return tuple(stated)
+    columns = [normal_name(column.strip()) for column in stated.split(",")]
+    return tuple(sorted({label for column in columns for label in tables.labels(column)}))
 
 
 def _names_in(part: Part) -> Iterator[Name]:

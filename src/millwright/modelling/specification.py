@@ -71,6 +71,7 @@ class Specification:
     derived: tuple[Definition, ...]
     columns: tuple[tuple[str, str | tuple[str, ...]], ...] = ()
     terms: tuple[Definition, ...] = ()
+    labels: tuple[tuple[str, str | tuple[str | int, ...]], ...] = ()
     parts: tuple[Part, ...] = field(default=(), compare=False)
 
     def part(self, name: str) -> Part:
@@ -91,6 +92,7 @@ def specify(
     derived: Mapping[str, Written],
     columns: Mapping[str, str | list[str] | tuple[str, ...]],
     terms: Mapping[str, Written] | None = None,
+    labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
 ) -> Specification:
     """Read and check all definitions of a model.
 
@@ -122,6 +124,7 @@ def specify(
         read["derived"],
         _aliases(columns, read),
         read["terms"],
+        _labels(labels or {}, [d for definitions in read.values() for d in definitions]),
         (*_ordered(parts), *extra, *outcomes),
     )
 
@@ -217,6 +220,35 @@ def _ordered(parts: list[Part]) -> tuple[Part, ...]:
             by_name[cycle[0]].definition.message(f"definitions go round in a circle ({path})")
         ) from None
     return tuple(by_name[name] for name in order)
+
+
+def _labels(
+    labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]],
+    definitions: list[Definition],
+) -> tuple[tuple[str, str | tuple[str | int, ...]], ...]:
+    """Check the stated label sets: a text names columns, a list gives the labels."""
+    _check_mapping("labels", labels)
+    taken = {definition.name for definition in definitions}
+    result: list[tuple[str, str | tuple[str | int, ...]]] = []
+    for name, value in labels.items():
+        if name in taken or name in RESERVED or not is_writable(name):
+            raise ModelError(f"`labels`: `{name}` is taken or cannot be written as a name.")
+        if isinstance(value, str) and value.strip():
+            result.append((normal_name(name), value))
+        elif (
+            isinstance(value, list | tuple)
+            and value
+            and all(isinstance(item, str | int) for item in value)
+            and len(set(value)) == len(value)
+        ):
+            kept = (normal_name(v) if isinstance(v, str) else v for v in value)
+            result.append((normal_name(name), tuple(kept)))
+        else:
+            raise ModelError(
+                f"`labels`: `{name}` must be a list of different labels, or a text that names "
+                "the columns whose labels it holds, such as 'sender, receiver'."
+            )
+    return tuple(result)
 
 
 def _aliases(

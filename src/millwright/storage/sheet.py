@@ -26,7 +26,7 @@ from millwright.modelling.specification import Specification, specify
 
 __all__ = ["read_sheet", "sheet_text", "specification_from", "write_new"]
 
-_TABLES = ("priors", "likelihood", "derived", "columns", "terms")
+_TABLES = ("priors", "likelihood", "derived", "columns", "terms", "labels")
 _TEXTS = ("title", "notes")
 _LARGEST = 1_000_000
 
@@ -86,6 +86,7 @@ def specification_from(text: str, name: str) -> Specification:
         tables["derived"],
         tables["columns"],
         tables["terms"],
+        tables["labels"],
     )
 
 
@@ -103,11 +104,12 @@ def sheet_text(specification: Specification) -> str:
             for definition in definitions:
                 table.add(definition.name, _value(definition))
             document.add(name, table)
-    if specification.columns:
-        table = tomlkit.table()
-        for alias, column in specification.columns:
-            table.add(alias, tomlkit.item(column if isinstance(column, str) else list(column)))
-        document.add("columns", table)
+    for name, entries in (("columns", specification.columns), ("labels", specification.labels)):
+        if entries:
+            table = tomlkit.table()
+            for key, value in entries:
+                table.add(key, tomlkit.item(value if isinstance(value, str) else list(value)))
+            document.add(name, table)
     return tomlkit.dumps(document)
 
 
