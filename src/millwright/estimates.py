@@ -98,11 +98,14 @@ def estimate_at(binding: Binding, peak: Peak, method: str) -> Estimate:
         for label in draws.cells(place.name)
     ]
     notes = ["at an end of its support" if end else "" for end in at_end]
+    without = bool((np.isnan(errors) & ~at_end).any())
     frame = pd.DataFrame(
         {"estimate": np.concatenate(flat), "standard error": errors, "note": notes},
         index=pd.Index(labels, name="unknown"),
     )
-    return Estimate(method, frame, peak.log_density, tuple(_peak_notes(peak, bool(at_end.any()))))
+    return Estimate(
+        method, frame, peak.log_density, tuple(_peak_notes(peak, bool(at_end.any()), without))
+    )
 
 
 def _slopes(binding: Binding, evaluation: Evaluation, position: np.ndarray) -> np.ndarray:
@@ -133,8 +136,13 @@ def _standard_errors(peak: Peak, slopes: np.ndarray, at_end: np.ndarray) -> np.n
     return errors
 
 
-def _peak_notes(peak: Peak, at_end: bool) -> list[str]:
+def _peak_notes(peak: Peak, at_end: bool, without_errors: bool) -> list[str]:
     notes = []
+    if without_errors:
+        notes.append(
+            "The curvature gives no standard errors for some: these data do not settle every "
+            "combination of the unknowns."
+        )
     if peak.agreeing < peak.starts:
         notes.append(
             f"{peak.agreeing} of {peak.starts} starts ended at this maximum; others ended lower. "

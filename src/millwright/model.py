@@ -357,11 +357,15 @@ class Model:
         The mode is that of the density of the unknowns as written. An unknown whose mode lies
         at an end of its support has no standard error.
 
+        In a hierarchy the density can grow without bound as a scale goes to zero; the result then
+        says that it did not settle.
+
         Raises
         ------
-        ModelError
-            If the model has a scale with a mode at zero, as hierarchies do: the density grows
-            without bound there.
+        DataError, ModelError
+            If data and model do not fit.
+        StartError
+            If no starting point has a finite density.
         """
         binding = bind(self._specification, data)
         peak = find_peak(target_of(binding, jacobian=False), seed)

@@ -66,7 +66,7 @@ class Predict(unittest.TestCase):
         self.assertTrue((draws == np.floor(draws)).all() and draws.max() <= 20)
 
     def test_bad_new_rows(self):
-        with self.assertRaisesRegex(DataError, "does not know: 'Sedge'"):
+        with self.assertRaisesRegex(DataError, "label set `carrier`: 'Sedge'"):
             carriers().predict({"carrier": ["Sedge"], "sacks": [20]})
         with self.assertRaisesRegex(mw.errors.MillwrightError, "hours"):
             straight().predict({"minutes": [1.0]})

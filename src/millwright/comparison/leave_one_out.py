@@ -19,6 +19,9 @@ from millwright.modelling.labelled import DRAW, full
 
 __all__ = ["LeaveOneOut", "leave_one_out", "pointwise_log_likelihood"]
 
+_ROWS_AT_ONCE = 500
+"""How many rows are looked at together, to bound the memory."""
+
 
 @dataclass(frozen=True)
 class LeaveOneOut:
@@ -108,8 +111,12 @@ def leave_one_out(draws: Draws) -> LeaveOneOut:
     rows, log_lik = pointwise_log_likelihood(draws)
     size = len(log_lik)
     chains, n = draws.shape
-    peak = log_lik.max(axis=0)
-    share = ess_mean(np.exp(log_lik - peak).reshape(chains, n, -1)) / size
+    share = np.concatenate(
+        [
+            ess_mean(np.exp(part - part.max(axis=0)).reshape(chains, n, -1)) / size
+            for part in np.array_split(log_lik, -(-log_lik.shape[1] // _ROWS_AT_ONCE), axis=1)
+        ]
+    )
     share = np.where(np.isfinite(share), share, 1.0)
     elpd = np.empty(len(rows))
     k = np.empty(len(rows))

@@ -57,10 +57,10 @@ def smoothed_log_weights(
     log_weights = log_ratios - log_ratios.max()
     tail = int(np.ceil(min(0.2 * size, 3 * np.sqrt(size / min(max(ess_share, 1e-3), 1.0)))))
     k = np.inf
-    order = np.argsort(log_weights)
     if tail >= 5 and size > tail:
-        at = order[-tail:]
-        cut = log_weights[order[-tail - 1]]
+        largest = np.argpartition(log_weights, size - tail - 1)[size - tail - 1 :]
+        largest = largest[np.argsort(log_weights[largest])]
+        at, cut = largest[1:], log_weights[largest[0]]
         cut = max(cut, np.log(np.finfo(float).tiny))
         excesses = np.exp(log_weights[at]) - np.exp(cut)
         if excesses[0] >= 0 and excesses[-1] > 10 * np.finfo(float).tiny:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from millwright.distributions.family import Family
+from millwright.distributions.family import DOMAIN_WORDS, Family
 from millwright.distributions.modifiers import MODIFIERS, Modified
 from millwright.distributions.registry import DISTRIBUTIONS, FamilyKey, family_for
 from millwright.errors import ModelError, nearest
@@ -251,6 +251,15 @@ def _check_complete(
             raise ModelError(
                 definition.message(
                     f"`{family.name}` needs `{parameter.name}`: {_usage(family)}", call
+                )
+            )
+        number = given.get(parameter.name)
+        if isinstance(number, Number) and not parameter.valid(number.value):
+            raise ModelError(
+                definition.message(
+                    f"`{parameter.name}` must be {DOMAIN_WORDS[parameter.domain]}, "
+                    f"but is {number.value:g}",
+                    number,
                 )
             )
     low, high = given.get("low"), given.get("high")

@@ -128,8 +128,8 @@ class Tables:
         if unknown:
             names = list(dict.fromkeys(repr(present[at]) for at in unknown))[:4]
             raise DataError(
-                f"The column `{name}` has labels that `{label_set}` does not know: "
-                f"{', '.join(names)} (in {row_words(unknown)}). Known: "
+                f"The column `{name}` has labels that are not in the label set `{label_set}`: "
+                f"{', '.join(names)} (in {row_words(unknown)}). It holds "
                 f"{', '.join(map(repr, list(labels)[:8]))}{', ...' if len(labels) > 8 else ''}."
             )
         return np.array([position[label] for label in present], dtype=np.int32)
