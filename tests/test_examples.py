@@ -32,6 +32,18 @@ class Examples(unittest.TestCase):
         for words in ("One-sided reading", "Two-sided reading", "95 % HDI"):
             self.assertIn(words, shown)
 
+    def test_models_of_groups_censoring_and_mixtures(self):
+        cases = {
+            "millstones.py": ("Verdict: Converged", "comes from its own loads"),
+            "censored_moisture.py": ("stand at the limit", "counted as 20 or more: Converged"),
+            "two_sources.py": ("Verdict: Converged", "`two_sources` predicts better"),
+        }
+        for name, words in cases.items():
+            shown = self.run_example(name)
+            for word in words:
+                with self.subTest(name=name, word=word):
+                    self.assertIn(word, shown)
+
 
 if __name__ == "__main__":
     unittest.main()

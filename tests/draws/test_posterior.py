@@ -7,7 +7,7 @@ from scipy import stats
 
 import millwright as mw
 from millwright.draws.intervals import interval
-from millwright.draws.numbers import probability_text, supported
+from millwright.draws.numbers import probability_text, supported, supported_range
 from millwright.errors import ArgumentError, LanguageError, ModelError, UnknownLabelError
 from tests.fits import carriers, known_scale, straight
 
@@ -55,6 +55,17 @@ class Numbers(unittest.TestCase):
         for value, error, text in cases:
             with self.subTest(value=value):
                 self.assertEqual(supported(value, error), text)
+
+    def test_ends_of_an_interval_look_alike_and_show_their_sign(self):
+        cases = [
+            ((0.0512, 0.139, 0.002), "0.051 to 0.139"),
+            ((-0.017, 14.093, 0.15), "-0.02 to 14.09"),
+            ((38.21, 44.53, 0.1), "38.2 to 44.5"),
+            ((18.12, 18.92, 0.02), "18.1 to 18.9"),
+        ]
+        for (low, high, error), text in cases:
+            with self.subTest(text=text):
+                self.assertEqual(supported_range(low, high, error), text)
 
     def test_probabilities_are_never_0_or_1(self):
         self.assertEqual(probability_text(0.0, 4000), "< 0.001")

@@ -18,8 +18,15 @@ def supported(value: float, error: float, least: int = 2) -> str:
 
 
 def supported_range(low: float, high: float, error: float) -> str:
-    """Return `low to high`, both with the same number of decimals."""
-    decimals = max(_decimals(low, error, 2), _decimals(high, error, 2))
+    """Return `low to high`, both with the same number of decimals.
+
+    The width shows two significant digits, and an end that is not zero does not look like it:
+    on which side of zero it lies matters.
+    """
+    decimals = _decimals(high - low, error, 2)
+    for end in (low, high):
+        if end != 0 and np.isfinite(end) and abs(end) < 0.5 * 10.0**-decimals:
+            decimals = min(-_size(end), decimals + 3)
     return f"{_rounded(low, decimals)} to {_rounded(high, decimals)}"
 
 

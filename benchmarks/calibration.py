@@ -1,0 +1,149 @@
+"""Simulation-based calibration of a family of small models.
+
+    python benchmarks/calibration.py [FITS]
+
+Talts, Betancourt, Simpson, Vehtari and Gelman (2018), "Validating Bayesian inference algorithms
+with simulation-based calibration": truths drawn from the prior rank uniformly among the draws
+of the posteriors of their own simulated data. For each unknown this prints the p-value of a
+chi-square test of its ranks in 10 bins; the models together use every distribution and feature
+that has a prior draw. Small p-values are to be expected at the rate of chance: the last line
+compares the smallest with what so many tests would give.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from typing import Any
+
+import numpy as np
+from scipy import stats
+
+import millwright as mw
+
+X = np.linspace(-1, 1, 12)
+STONE = np.array(["Upper", "Lower", "Old", "New"] * 3)
+WEEK = np.repeat([1, 2, 3], 4)
+
+MODELS: dict[str, tuple[dict[str, Any], dict[str, Any], dict[str, Any]]] = {
+    "line": (
+        {"a": "normal(0, 1)", "b": "student_t(0, 1, df=4)", "s": "exponential(rate=1)"},
+        {"y": "normal(a + b * x, s)"},
+        {"x": X},
+    ),
+    "heavy": (
+        {"a": "laplace(0, 1)", "s": "gamma(shape=3, rate=3)", "df": "gamma(shape=4, rate=0.5)"},
+        {"y": "student_t(a, s, df=df)"},
+        {"x": X},
+    ),
+    "cut": (
+        {
+            "a": "normal(0, 1, low=-0.5, high=2)",
+            "s": "half_student_t(1, df=5)",
+            "w": "uniform(low=-1, high=3)",
+        },
+        {"y": "normal(a + w * x, s, low=-2)"},
+        {"x": X},
+    ),
+    "proportions": (
+        {"p": "beta(alpha=2, beta=3)", "q": "beta(alpha=0.8, beta=0.8)"},
+        {"y": "binomial(trials=n, probability=p)", "z": "bernoulli(probability=q)"},
+        {"n": np.full(12, 7.0)},
+    ),
+    "counts": (
+        {"a": "normal(1, 0.7)", "b": "logistic(0, 0.3)", "k": "lognormal(0, 0.7)"},
+        {"y": "poisson(rate=exp(a + b * x))", "z": "negative_binomial(mean=exp(a), shape=k)"},
+        {"x": X},
+    ),
+    "odd counts": (
+        {"r": "weibull(shape=2, scale=4)", "z": "beta(alpha=2, beta=2)", "g": "gumbel(0, 1)"},
+        {
+            "y": "zero_inflated(poisson(rate=r), share=z)",
+            "h": "hurdle(poisson(rate=r), share=z)",
+            "w": "geometric(log_odds=g)",
+        },
+        {"x": X},
+    ),
+    "beta-binomial": (
+        {"a": "gamma(shape=4, rate=1)", "b": "inverse_gamma(shape=4, scale=9)"},
+        {"y": "beta_binomial(trials=n, alpha=a, beta=b)"},
+        {"n": np.full(30, 12.0)},
+    ),
+    "waiting": (
+        {"k": "lognormal(0.3, 0.3)", "t": "half_normal(2)", "m": "pareto(shape=3, scale=0.5)"},
+        {"y": "weibull(shape=k, scale=t)", "z": "exponential(rate=m)"},
+        {"x": X},
+    ),
+    "mixture": (
+        {"a": "normal(-2, 0.7)", "gap": "half_normal(3)", "p": "beta(alpha=3, beta=3)"},
+        {"y": "mixture(normal(a, 0.5), normal(a + gap, 1), share=p)"},
+        {"x": np.linspace(0, 1, 40)},
+    ),
+    "censored": (
+        {"a": "normal(0, 1)", "s": "half_cauchy(1, high=10)"},
+        {"y": "censored(normal(a, s), low=-1, high=1.5)", "z": "rounded(normal(a, s), to=1)"},
+        {"x": X},
+    ),
+    "groups": (
+        {"m": "normal(0, 1)", "t": "half_normal(1)", "e": "normal(m, t) per stone"},
+        {"y": "normal(e[stone], 0.7)"},
+        {"stone": STONE},
+    ),
+    "two label sets": (
+        {"t": "half_normal(1)", "c": "normal(0, t) per stone, week", "w": "normal(0, 1) per week"},
+        {"y": "bernoulli(probability=expit(c[stone, week] + w[week]))"},
+        {"stone": STONE, "week": WEEK},
+    ),
+    "matrix": (
+        {"w": "normal(0, 1) per X", "s": "exponential(rate=2)"},
+        {"y": "cauchy(X @ w, s)"},
+        {"X": np.stack([X, X**2], axis=1)},
+    ),
+}
+
+
+def ranks(name: str, fits: int) -> tuple[dict[str, np.ndarray], int]:
+    """Return the rank of each truth among 100 draws, and the number of divergences."""
+    priors, likelihood, data = MODELS[name]
+    model = mw.Model(priors=priors, likelihood=likelihood)
+    rows = None if any(np.ndim(v) for v in data.values()) else 12
+    fake = model.simulate(data, draws=fits, seed=1, rows=rows)
+    truth = fake.draws.single()
+    found: dict[str, list[int]] = {key: [] for key in truth}
+    divergences = 0
+    for number in range(fits):
+        table = {**data, **{k: copies[number] for k, copies in fake.outcomes.items()}}
+        posterior = model.fit(table, chains=2, draws=500, warmup=500, seed=number, progress=False)
+        divergences += int(posterior.statistics["diverging"].sum())
+        for key, draws in posterior.draws.single().items():
+            kept = draws[:, 9::10].ravel()
+            found[key].append(int((kept < truth[key][0, number]).sum()))
+    return {key: np.array(value) for key, value in found.items()}, divergences
+
+
+def main() -> None:
+    fits = int(sys.argv[1]) if len(sys.argv) > 1 else 200
+    values = []
+    for name in MODELS:
+        began = time.perf_counter()
+        found, divergences = ranks(name, fits)
+        seconds = time.perf_counter() - began
+        shown = []
+        for key, rank in found.items():
+            # 101 possible ranks; the last bin takes the odd one.
+            bins = np.minimum(rank // 10, 9)
+            expected = fits * np.array([10] * 9 + [11]) / 101
+            counts = np.bincount(bins, minlength=10)
+            p = float(stats.chisquare(counts, expected).pvalue)
+            values.append(p)
+            shown.append(f"{key} {p:.3f}")
+        print(f"{name:15s} {seconds:5.1f} s  {divergences:4d} divergences  {', '.join(shown)}")
+    smallest = min(values)
+    chance = 1 - (1 - smallest) ** len(values)
+    print(
+        f"{len(values)} tests, smallest p {smallest:.4f}: by chance with probability {chance:.2f}"
+    )
+
+
+if __name__ == "__main__":
+    main()
