@@ -49,8 +49,8 @@ class Numbers(unittest.TestCase):
             (18.0412, 0.004, "18.04"),
             (1234.5, 30.0, "1234"),
             (0.0, 0.1, "0"),
-            (3.2e-7, 1e-9, "3.2e-07"),
-            (-2.5e9, 1e6, "-2.50e+09"),
+            (3.2e-7, 1e-9, "3.20e-07"),
+            (-2.5e9, 1e6, "-2.500e+09"),
         ]
         for value, error, text in cases:
             with self.subTest(value=value):
@@ -58,7 +58,7 @@ class Numbers(unittest.TestCase):
 
     def test_ends_of_an_interval_look_alike_and_show_their_sign(self):
         cases = [
-            ((0.0512, 0.139, 0.002), "0.051 to 0.139"),
+            ((0.0512, 0.139, 0.002), "0.05 to 0.14"),
             ((-0.017, 14.093, 0.15), "-0.02 to 14.09"),
             ((38.21, 44.53, 0.1), "38.2 to 44.5"),
             ((18.12, 18.92, 0.02), "18.1 to 18.9"),

@@ -12,7 +12,7 @@ __all__ = ["probability_text", "supported", "supported_range"]
 def supported(value: float, error: float, least: int = 2) -> str:
     """Return `value` with the decimals that its Monte Carlo standard error supports.
 
-    At least `least` significant digits are kept where the error allows none.
+    The error is no larger than one unit of the last digit shown. At least `least` significant digits are kept where the error allows none.
     """
     return _rounded(value, _decimals(value, error, least))
 
@@ -20,10 +20,10 @@ def supported(value: float, error: float, least: int = 2) -> str:
 def supported_range(low: float, high: float, error: float) -> str:
     """Return `low to high`, both with the same number of decimals.
 
-    The width shows two significant digits, and an end that is not zero does not look like it:
+    The width shows at least one significant digit, and an end that is not zero does not look like it:
     on which side of zero it lies matters.
     """
-    decimals = _decimals(high - low, error, 2)
+    decimals = _decimals(high - low, error, 1)
     for end in (low, high):
         if end != 0 and np.isfinite(end) and abs(end) < 0.5 * 10.0**-decimals:
             decimals = min(-_size(end), decimals + 3)
@@ -41,7 +41,7 @@ def _decimals(value: float, error: float, least: int) -> int:
     size = _size(value)
     if not np.isfinite(error) or error <= 0:
         return 3 - size
-    return min(max(math.floor(-math.log10(2 * error)), least - 1 - size), 5 - size)
+    return min(max(math.floor(-math.log10(error)), least - 1 - size), 5 - size)
 
 
 def _rounded(value: float, decimals: int) -> str:
