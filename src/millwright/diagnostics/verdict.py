@@ -6,6 +6,7 @@ direction that is good, because numbers such as R-hat are easily read the wrong 
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -94,9 +95,23 @@ class Verdict:
     def __str__(self) -> str:
         lines = [f"Verdict: {self.headline}"]
         for finding in self.findings:
-            lines += [f"  - {finding.problem}", f"    What to do: {finding.advice}"]
+            lines += [
+                _wrapped(f"- {finding.problem}", "  "),
+                _wrapped(f"What to do: {finding.advice}", "    "),
+            ]
         lines += [f"  {fact}" for fact in self.facts]
         return "\n".join(lines)
+
+
+def _wrapped(text: str, indent: str) -> str:
+    return textwrap.fill(
+        text,
+        110,
+        initial_indent=indent,
+        subsequent_indent=indent + "  ",
+        break_on_hyphens=False,
+        break_long_words=False,
+    )
 
 
 def measure(draws: Mapping[str, np.ndarray]) -> Measures:

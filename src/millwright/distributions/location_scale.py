@@ -11,7 +11,7 @@ from scipy import special
 from millwright.distributions.family import Family, Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics
 
-__all__ = ["DF", "LOCATION", "SCALE", "Cauchy", "Normal", "StudentT", "t_tail"]
+__all__ = ["DF", "LOCATION", "SCALE", "Cauchy", "Normal", "StudentT", "standard", "t_tail"]
 
 LOCATION = Parameter("location", "real", "centre", positional=True)
 SCALE = Parameter("scale", "positive", "spread, in the quantity's own unit", positional=True)
@@ -20,7 +20,8 @@ DF = Parameter("df", "positive", "degrees of freedom; small means heavy tails")
 _LOG_ROOT_2PI = 0.5 * math.log(2 * math.pi)
 
 
-def _z(x: Array, p: Parameters) -> Array:
+def standard(x: Array, p: Parameters) -> Array:
+    """Return `x` in units of the scale, from the location."""
     return (x - p["location"]) / p["scale"]
 
 
@@ -32,14 +33,14 @@ class Normal(Family):
     parameters = (LOCATION, SCALE)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        z = _z(x, p)
+        z = standard(x, p)
         return -0.5 * z * z - m.log(p["scale"]) - _LOG_ROOT_2PI
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log_ndtr(_z(x, p))
+        return m.log_ndtr(standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log_ndtr(-_z(x, p))
+        return m.log_ndtr(-standard(x, p))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * special.ndtri(q)
@@ -83,13 +84,13 @@ class StudentT(Family):
     parameters = (LOCATION, SCALE, DF)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return t_log_density(m, _z(x, p), m.asarray(p["df"])) - m.log(p["scale"])
+        return t_log_density(m, standard(x, p), m.asarray(p["df"])) - m.log(p["scale"])
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(t_tail(m, -_z(x, p), p["df"]))
+        return m.log(t_tail(m, -standard(x, p), p["df"]))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(t_tail(m, _z(x, p), p["df"]))
+        return m.log(t_tail(m, standard(x, p), p["df"]))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * special.stdtrit(p["df"], q)
@@ -117,14 +118,14 @@ class Cauchy(Family):
     parameters = (LOCATION, SCALE)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        z = _z(x, p)
+        z = standard(x, p)
         return -m.log1p(z * z) - m.log(p["scale"]) - math.log(math.pi)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._log_tail(m, -_z(x, p))
+        return self._log_tail(m, -standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._log_tail(m, _z(x, p))
+        return self._log_tail(m, standard(x, p))
 
     def _log_tail(self, m: Mathematics, z: Array) -> Array:
         # arctan2(1, z) is the angle from the far side: no cancellation in the upper tail.

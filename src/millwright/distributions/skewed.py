@@ -8,16 +8,12 @@ import numpy as np
 from scipy import special
 
 from millwright.distributions.family import Family, Parameter, Parameters, Support
-from millwright.distributions.location_scale import LOCATION, SCALE
+from millwright.distributions.location_scale import LOCATION, SCALE, standard
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp, softplus
 
 __all__ = ["Gumbel", "Laplace", "Logistic", "Pareto", "Weibull"]
 
 _SHAPE = Parameter("shape", "positive", "shape; smaller means a longer tail")
-
-
-def _z(x: Array, p: Parameters) -> Array:
-    return (x - p["location"]) / p["scale"]
 
 
 class Logistic(Family):
@@ -28,14 +24,14 @@ class Logistic(Family):
     parameters = (LOCATION, SCALE)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        z = _z(x, p)
+        z = standard(x, p)
         return -softplus(m, z) - softplus(m, -z) - m.log(p["scale"])
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return -softplus(m, -_z(x, p))
+        return -softplus(m, -standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return -softplus(m, _z(x, p))
+        return -softplus(m, standard(x, p))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * special.logit(q)
@@ -58,13 +54,13 @@ class Laplace(Family):
     parameters = (LOCATION, SCALE)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return -m.abs(_z(x, p)) - m.log(p["scale"]) - math.log(2)
+        return -m.abs(standard(x, p)) - m.log(p["scale"]) - math.log(2)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._log_below(m, _z(x, p))
+        return self._log_below(m, standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._log_below(m, -_z(x, p))
+        return self._log_below(m, -standard(x, p))
 
     def _log_below(self, m: Mathematics, z: Array) -> Array:
         upper = m.log1p(-0.5 * m.exp(-m.maximum(z, 0.0)))
@@ -95,14 +91,14 @@ class Gumbel(Family):
     parameters = (LOCATION, SCALE)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        z = _z(x, p)
+        z = standard(x, p)
         return -z - m.exp(-z) - m.log(p["scale"])
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return -m.exp(-_z(x, p))
+        return -m.exp(-standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(-m.expm1(-m.exp(-_z(x, p))))
+        return m.log(-m.expm1(-m.exp(-standard(x, p))))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] - p["scale"] * np.log(-np.log(q))

@@ -12,7 +12,8 @@ __all__ = ["probability_text", "supported", "supported_range"]
 def supported(value: float, error: float, least: int = 2) -> str:
     """Return `value` with the decimals that its Monte Carlo standard error supports.
 
-    The error is no larger than one unit of the last digit shown. At least `least` significant digits are kept where the error allows none.
+    The error is no larger than one unit of the last digit shown; at least `least` significant
+    digits are kept where the error allows none.
     """
     return _rounded(value, _decimals(value, error, least))
 
@@ -20,8 +21,8 @@ def supported(value: float, error: float, least: int = 2) -> str:
 def supported_range(low: float, high: float, error: float) -> str:
     """Return `low to high`, both with the same number of decimals.
 
-    The width shows at least one significant digit, and an end that is not zero does not look like it:
-    on which side of zero it lies matters.
+    The width shows at least one significant digit, and an end that is not zero does not look
+    like it: on which side of zero it lies matters.
     """
     decimals = _decimals(high - low, error, 1)
     for end in (low, high):

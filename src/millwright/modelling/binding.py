@@ -9,19 +9,17 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.distributions.family import DOMAIN_WORDS, Support
 from millwright.errors import DataError, ModelError, nearest
 from millwright.language.parse import normal_name
-from millwright.language.printing import text_of
 from millwright.language.tree import Name, Node, walk
-from millwright.modelling.arguments import family_of
+from millwright.modelling.checks import check_arguments, check_outcome
 from millwright.modelling.density import check_unknown_axes
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled, spread_over
 from millwright.modelling.program import NUMBERS, Program, lift_numbers
 from millwright.modelling.space import bounds_of, constrained, places
 from millwright.modelling.specification import Part, Specification
-from millwright.modelling.tables import LabelSets, Tables, read_tables, row_words
+from millwright.modelling.tables import LabelSets, Tables, read_tables
 
 __all__ = ["Binding", "bind"]
 
@@ -169,7 +167,7 @@ def bind(
         program = replace(program, outcome_axes=tuple(outcome_axes.items()))
         if outcomes == "needed":
             for part in program.outcomes:
-                _check_outcome(part, outcome_axes[part.name], evaluation)
+                check_outcome(part, outcome_axes[part.name], evaluation)
     used = [name for name in columns if name in tables.columns]
     label_columns = [name for name in known_labels if name in tables.columns]
     return Binding(
@@ -301,7 +299,7 @@ def _first_evaluation(
             elif part.kind != "outcome":
                 evaluation.get(part.name)
             if part.kind == "outcome":
-                _check_arguments(part, evaluation.parameters(part), evaluation)
+                check_arguments(part, evaluation.parameters(part), evaluation)
             elif part.kind != "term":
                 axes[part.name] = evaluation.values[part.name].axes
     return evaluation, axes
@@ -310,66 +308,11 @@ def _first_evaluation(
 def _inside_support(part: Part, evaluation: Evaluation) -> Labelled:
     named = evaluation.parameters(part)
     check_unknown_axes(part, named, evaluation)
-    _check_arguments(part, named, evaluation)
+    check_arguments(part, named, evaluation)
     values = {name: spread_over(item, part.per) for name, item in named.items()}
     lower, upper = bounds_of(part, values)
     middle, _ = constrained(on_numpy, np.zeros(evaluation.program.shape(part.per)), lower, upper)
     return Labelled(np.asarray(middle), part.per)
-
-
-def _check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
-    """Refuse arguments that make no sense, where they depend on no unknown."""
-    family = family_of(part.family, part.arguments)
-    domains = {parameter.name: parameter for parameter in family.parameters}
-    for name, node in part.arguments:
-        if name not in domains or _depends_on_unknowns(node, evaluation.program):
-            continue
-        value = np.asarray(named[name].values, dtype=float)
-        valid = domains[name].valid(value)
-        if not np.all(valid):
-            wrong = np.atleast_1d(value)[~np.atleast_1d(valid)]
-            where = np.flatnonzero(
-                ~np.atleast_1d(valid).reshape(len(np.atleast_1d(valid)), -1).all(1)
-            )
-            rows = f" (in {row_words(where)})" if named[name].axes else ""
-            raise ModelError(
-                part.definition.message(
-                    f"`{name}` must be {DOMAIN_WORDS[domains[name].domain]}, "
-                    f"but is {wrong[0]:g}{rows}",
-                    node,
-                )
-            )
-    _check_bounds(part, named, evaluation)
-
-
-def _check_bounds(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
-    """Refuse a lower end that is not below the upper one, where both are known."""
-    nodes = dict(part.arguments)
-    if not {"low", "high"} <= set(nodes) or any(
-        _depends_on_unknowns(nodes[name], evaluation.program) for name in ("low", "high")
-    ):
-        return
-    low, high = (np.asarray(named[name].values, dtype=float) for name in ("low", "high"))
-    if low.shape == high.shape and np.any(low >= high):
-        raise ModelError(
-            part.definition.message(
-                f"`low` must be below `high`, but {low.flat[0]:g} is not below {high.flat[0]:g}",
-                nodes["low"],
-            )
-        )
-
-
-def _depends_on_unknowns(node: Node, program: Program) -> bool:
-    names = [inner.name for inner in walk(node) if isinstance(inner, Name)]
-    for name in names:
-        part = program.by_name.get(name)
-        if part is None:
-            continue
-        if part.kind == "unknown":
-            return True
-        if _depends_on_unknowns(part.expression, program):
-            return True
-    return False
 
 
 def _outcome_axes(
@@ -417,35 +360,3 @@ def _outcome_clash(
         f"its `{argument}` has one value per {extra} ({evaluation.size(extra)}), "
         f"`{outcome}` has one per {per}{mend}"
     )
-
-
-def _check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:
-    """Refuse observed values with zero density whatever the unknowns are."""
-    values = evaluation.arguments["column", part.name]
-    support = _known_support(part, axes, evaluation)
-    inside = support.contains(values)
-    if not np.all(inside):
-        rows = np.flatnonzero(~inside)
-        seen = ", ".join(f"{value:g}" for value in np.atleast_1d(values)[rows][:5])
-        raise DataError(
-            part.definition.message(
-                f"`{text_of(part.definition.expression)}` gives {support.words()}, but the data "
-                f"have {seen} in {row_words(rows)}",
-                part.definition.expression,
-            )
-        )
-
-
-def _known_support(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> Support:
-    """Return the support as far as it depends on no unknown."""
-    named = evaluation.parameters(part)
-    values = {name: spread_over(item, axes) for name, item in named.items()}
-    support = family_of(part.family, part.arguments).support(values)
-    free = {
-        name for name, node in part.arguments if _depends_on_unknowns(node, evaluation.program)
-    }
-    if part.family == "uniform" or {"low", "high"} & set(values):
-        lower = None if "low" in free else support.lower
-        upper = None if "high" in free else support.upper
-        return Support(lower, upper, support.whole)
-    return support

@@ -1,0 +1,105 @@
+"""Checks of arguments and outcomes, as far as they depend on no unknown."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.distributions.family import DOMAIN_WORDS, Support
+from millwright.errors import DataError, ModelError
+from millwright.language.printing import text_of
+from millwright.language.tree import Name, Node, walk
+from millwright.modelling.arguments import family_of
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.labelled import Labelled, spread_over
+from millwright.modelling.program import Program
+from millwright.modelling.specification import Part
+from millwright.modelling.tables import row_words
+
+__all__ = ["check_arguments", "check_outcome"]
+
+
+def check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
+    """Refuse arguments that make no sense, where they depend on no unknown."""
+    family = family_of(part.family, part.arguments)
+    domains = {parameter.name: parameter for parameter in family.parameters}
+    for name, node in part.arguments:
+        if name not in domains or _depends_on_unknowns(node, evaluation.program):
+            continue
+        value = np.asarray(named[name].values, dtype=float)
+        valid = domains[name].valid(value)
+        if not np.all(valid):
+            wrong = np.atleast_1d(value)[~np.atleast_1d(valid)]
+            where = np.flatnonzero(
+                ~np.atleast_1d(valid).reshape(len(np.atleast_1d(valid)), -1).all(1)
+            )
+            rows = f" (in {row_words(where)})" if named[name].axes else ""
+            raise ModelError(
+                part.definition.message(
+                    f"`{name}` must be {DOMAIN_WORDS[domains[name].domain]}, "
+                    f"but is {wrong[0]:g}{rows}",
+                    node,
+                )
+            )
+    _check_bounds(part, named, evaluation)
+
+
+def _check_bounds(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
+    """Refuse a lower end that is not below the upper one, where both are known."""
+    nodes = dict(part.arguments)
+    if not {"low", "high"} <= set(nodes) or any(
+        _depends_on_unknowns(nodes[name], evaluation.program) for name in ("low", "high")
+    ):
+        return
+    low, high = (np.asarray(named[name].values, dtype=float) for name in ("low", "high"))
+    if low.shape == high.shape and np.any(low >= high):
+        raise ModelError(
+            part.definition.message(
+                f"`low` must be below `high`, but {low.flat[0]:g} is not below {high.flat[0]:g}",
+                nodes["low"],
+            )
+        )
+
+
+def _depends_on_unknowns(node: Node, program: Program) -> bool:
+    names = [inner.name for inner in walk(node) if isinstance(inner, Name)]
+    for name in names:
+        part = program.by_name.get(name)
+        if part is None:
+            continue
+        if part.kind == "unknown":
+            return True
+        if _depends_on_unknowns(part.expression, program):
+            return True
+    return False
+
+
+def check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:
+    """Refuse observed values with zero density whatever the unknowns are."""
+    values = evaluation.arguments["column", part.name]
+    support = _known_support(part, axes, evaluation)
+    inside = support.contains(values)
+    if not np.all(inside):
+        rows = np.flatnonzero(~inside)
+        seen = ", ".join(f"{value:g}" for value in np.atleast_1d(values)[rows][:5])
+        raise DataError(
+            part.definition.message(
+                f"`{text_of(part.definition.expression)}` gives {support.words()}, but the data "
+                f"have {seen} in {row_words(rows)}",
+                part.definition.expression,
+            )
+        )
+
+
+def _known_support(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> Support:
+    """Return the support as far as it depends on no unknown."""
+    named = evaluation.parameters(part)
+    values = {name: spread_over(item, axes) for name, item in named.items()}
+    support = family_of(part.family, part.arguments).support(values)
+    free = {
+        name for name, node in part.arguments if _depends_on_unknowns(node, evaluation.program)
+    }
+    if part.family == "uniform" or {"low", "high"} & set(values):
+        lower = None if "low" in free else support.lower
+        upper = None if "high" in free else support.upper
+        return Support(lower, upper, support.whole)
+    return support
