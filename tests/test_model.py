@@ -1,6 +1,8 @@
 """The public model: bad arguments, starting points, interruption."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 import millwright as mw
 from millwright.errors import ArgumentError, Interrupted, StartError
@@ -51,6 +53,17 @@ class Fit(unittest.TestCase):
         kept = caught.exception.posterior
         self.assertFalse(kept.record.complete)
         self.assertGreater(kept.draws.shape[1], 100)
+
+    def test_interruption_in_the_warm_up_keeps_nothing(self):
+        def stop(progress):
+            if progress.stage == "sampling":
+                raise KeyboardInterrupt
+
+        with tempfile.TemporaryDirectory() as folder:
+            run = Path(folder) / "run"
+            with self.assertRaisesRegex(Interrupted, "before any chain"):
+                self.model.fit(FRAME, warmup=10**6, draws=10, progress=stop, save=run)
+            self.assertFalse(run.exists())
 
     def test_short_fits_and_one_chain_work(self):
         for settings in ({"chains": 1}, {"warmup": 0}, {"draws": 1}, {"warmup": 7, "draws": 9}):

@@ -311,14 +311,18 @@ class Model:
         settings = FitSettings(draws, warmup, target_acceptance, max_depth)
         target = target_of(binding)
         sampled = sample(target, settings, chains, seed, workers, _listener(progress))
+        kept = sampled.positions.shape[1]
+        if not kept:
+            raise Interrupted("The fit was stopped before any chain had kept a draw.")
         posterior = self._posterior(binding, sampled, settings, seed, started)
         if save is not None:
             posterior.save(save, existing)
         if not sampled.complete:
-            kept = posterior.draws.shape[1]
+            where = f"; they are stored in {save}" if save is not None else ""
             raise Interrupted(
-                f"The fit was stopped; {kept} draws a chain are in this error's `posterior`.",
-                posterior if kept else None,
+                f"The fit was stopped; the {kept} draws a chain so far are in this error's "
+                f"`posterior`{where}.",
+                posterior,
             )
         return posterior
 

@@ -117,8 +117,8 @@ def _step_predictive(posterior: Posterior, data: DataSet, folder: Path, tell: Te
     tell.output(str(check))
     _write(plots.predictive_check(check), folder, "7-predictive-check.png", tell)
     tell.remark("The ten batches held back, predicted and then compared with what they were:")
-    assert data.held_back is not None
-    tell.output(str(posterior.predict(data.held_back).score(data.held_back)))
+    if data.held_back is not None:
+        tell.output(str(posterior.predict(data.held_back).score(data.held_back)))
 
 
 def _step_compare(posterior: Posterior, data: DataSet, tell: Teller) -> None:

@@ -12,6 +12,7 @@ from millwright.language.printing import text_of
 from millwright.language.tree import Call, Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.labelled import DRAW, Labelled
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part, Specification
 
@@ -155,8 +156,6 @@ def _simulate(
     parts: list[Part], specification: Specification, draws: int = 4000
 ) -> np.ndarray | None:
     """Draw from the prior of the last part, with a single label in each label set."""
-    from millwright.modelling.labelled import DRAW, Labelled
-
     generator = np.random.default_rng(20_001)
     sets = {name for part in parts for name in part.per}
     program = Program(tuple(parts), (), tuple((name, 1) for name in sets), ())
