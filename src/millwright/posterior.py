@@ -101,6 +101,7 @@ class Posterior:
             self.statistics["energy"],
             self.record.complete,
             _dropped_words(self.record.dropped),
+            self.statistics["acceptance"].mean(axis=1),
         )
 
     def convergence(self) -> Verdict:

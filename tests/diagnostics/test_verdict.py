@@ -66,6 +66,12 @@ class Verdicts(unittest.TestCase):
         self.assertIn("stopped before", str(verdict(complete=False)))
         self.assertIn("too few to judge", str(verdict(draws=3)))
 
+    def test_acceptance_is_stated_and_flagged_when_low(self):
+        self.assertIn("Acceptance: 0.80 on average", str(verdict(acceptance=np.full(4, 0.8))))
+        low = verdict(acceptance=np.array([0.8, 0.8, 0.4, 0.8]))
+        self.assertFalse(low.good)
+        self.assertIn("chain 3", low.findings[0].problem)
+
     def test_worst_finding_comes_first(self):
         def shift(x):
             x["b"][0] += 2

@@ -17,6 +17,7 @@ from millwright.diagnostics.convergence import FEWEST_DRAWS, ess_bulk, ess_tail,
 from millwright.diagnostics.energy import energy_fraction
 
 __all__ = [
+    "ACCEPTANCE_LEAST",
     "ENERGY_LEAST",
     "ESS_PER_CHAIN",
     "R_HAT_MOST",
@@ -30,6 +31,7 @@ __all__ = [
 R_HAT_MOST = 1.01
 ESS_PER_CHAIN = 100
 ENERGY_LEAST = 0.3
+ACCEPTANCE_LEAST = 0.6
 
 Weight = Literal["stop", "caution", "note"]
 
@@ -130,6 +132,7 @@ def judge(
     energy: np.ndarray | None = None,
     complete: bool = True,
     remarks: tuple[str, ...] = (),
+    acceptance: np.ndarray | None = None,
 ) -> Verdict:
     """Judge a fit.
 
@@ -149,6 +152,8 @@ def judge(
         False if the fit was stopped before its end.
     remarks
         Further facts to state, such as rows left out.
+    acceptance
+        Mean acceptance of each chain, shape (chains,).
     """
     chains, draws = shape
     findings = [
@@ -159,10 +164,11 @@ def judge(
         *_ess_findings(measures, chains, draws),
         *_energy_findings(energy),
         *_length_findings(cut_short, chains * draws, max_depth),
+        *_acceptance_findings(acceptance),
     ]
     order = {"stop": 0, "caution": 1, "note": 2}
     findings.sort(key=lambda finding: order[finding.weight])
-    facts = _facts(measures, shape, int(diverging.sum()))
+    facts = _facts(measures, shape, int(diverging.sum()), acceptance, energy)
     return Verdict(tuple(findings), (*facts, *remarks))
 
 
@@ -302,7 +308,28 @@ def _length_findings(cut_short: int, total: int, max_depth: int) -> list[Finding
     ]
 
 
-def _facts(measures: Measures, shape: tuple[int, int], diverging: int) -> tuple[str, ...]:
+def _acceptance_findings(acceptance: np.ndarray | None) -> list[Finding]:
+    if acceptance is None or not np.any(acceptance < ACCEPTANCE_LEAST):
+        return []
+    low = np.flatnonzero(acceptance < ACCEPTANCE_LEAST)
+    which = ", ".join(str(chain + 1) for chain in low)
+    return [
+        Finding(
+            "caution",
+            f"Few steps are accepted in chain {which}: {acceptance.min():.2f} on average; "
+            f"{ACCEPTANCE_LEAST} or more is good. The step size did not settle in the warm-up.",
+            "Give a longer warm-up (warmup=).",
+        )
+    ]
+
+
+def _facts(
+    measures: Measures,
+    shape: tuple[int, int],
+    diverging: int,
+    acceptance: np.ndarray | None,
+    energy: np.ndarray | None,
+) -> tuple[str, ...]:
     chains, draws = shape
     facts = [f"{chains} chains of {draws} draws." if chains > 1 else f"1 chain of {draws} draws."]
     if np.isfinite(measures.r_hat).any():
@@ -319,7 +346,20 @@ def _facts(measures: Measures, shape: tuple[int, int], diverging: int) -> tuple[
             f"(`{measures.names[at]}`); {ESS_PER_CHAIN * chains} or more is enough, "
             "more is better."
         )
-    facts.append(f"Divergences: {diverging}; 0 is good.")
+    line = f"Divergences: {diverging}; 0 is good."
+    if acceptance is not None and acceptance.size:
+        line += (
+            f" Acceptance: {acceptance.mean():.2f} on average; {ACCEPTANCE_LEAST} or more is good."
+        )
+    facts.append(line)
+    smallest = np.inf
+    if energy is not None:
+        smallest = float(np.nan_to_num(energy_fraction(energy), nan=np.inf).min())
+    if np.isfinite(smallest):
+        facts.append(
+            f"Energy fraction: smallest {smallest:.2f}; {ENERGY_LEAST} or more is good, smaller "
+            "is worse."
+        )
     return tuple(facts)
 
 
