@@ -109,6 +109,8 @@ def _watch(
             done, pending = wait(futures, timeout=0.1, return_when=FIRST_EXCEPTION)
             if any(future.exception() for future in done):
                 stop.set()
+                wait(futures)
+                return True
             if not pending:
                 return True
             seconds = time.perf_counter() - began
