@@ -14,7 +14,7 @@ from millwright.modelling.binding import Binding
 from millwright.modelling.density import place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.space import bounds_of, places, slope
-from millwright.modelling.specification import Specification
+from millwright.modelling.specification import Specification, rests_on_unknowns
 from millwright.sampling.mode import Peak
 
 if TYPE_CHECKING:
@@ -61,17 +61,11 @@ class Estimate:
 
 def refuse_hierarchy(specification: Specification) -> None:
     """Refuse maximum likelihood where a prior rests on other unknowns."""
-    unknowns = {part.name for part in specification.parts if part.kind == "unknown"}
-    derived = {part.name: part for part in specification.parts if part.kind == "derived"}
-
-    def rests_on(names: tuple[str, ...]) -> bool:
-        return any(
-            name in unknowns or (name in derived and rests_on(derived[name].definition.names))
-            for name in names
-        )
-
+    by_name = {part.name: part for part in specification.parts}
     for part in specification.parts:
-        if part.kind == "unknown" and rests_on(part.definition.names):
+        if part.kind == "unknown" and any(
+            rests_on_unknowns(node, by_name) for _, node in part.arguments
+        ):
             raise ModelError(
                 part.definition.message(
                     "maximum likelihood is not defined for a model with a hierarchy: the prior "

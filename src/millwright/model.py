@@ -31,7 +31,6 @@ from millwright.sampling.chain import FitSettings
 from millwright.sampling.chains import Sampled, sample
 from millwright.sampling.mode import find_peak
 from millwright.sampling.progress import Listener
-from millwright.sampling.trajectory import DEEPEST
 from millwright.simulated import Simulated
 from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet, sheet_text, write_new
@@ -294,12 +293,11 @@ class Model:
             *((("workers", workers, 1),) if workers is not None else ()),
         ):
             _check_whole(name, value, least)
-        if max_depth > DEEPEST:
-            raise ArgumentError(f"`max_depth` is at most {DEEPEST}, not {max_depth}.")
         if not 0.1 <= target_acceptance <= 0.999:
             raise ArgumentError(
                 f"`target_acceptance` must be between 0.1 and 0.999, not {target_acceptance!r}."
             )
+        settings = FitSettings(draws, warmup, target_acceptance, max_depth)
         if save is not None:
             # Better said before the sampling than after it.
             check_free(Path(save), existing)
@@ -308,7 +306,6 @@ class Model:
             raise ArgumentError(f"`missing` must be 'refuse' or 'drop', not {missing!r}.")
         binding = bind(self._specification, data, missing=missing)
         binding = prepared(binding, group_form, seed)
-        settings = FitSettings(draws, warmup, target_acceptance, max_depth)
         target = target_of(binding)
         sampled = sample(target, settings, chains, seed, workers, _listener(progress))
         kept = sampled.positions.shape[1]

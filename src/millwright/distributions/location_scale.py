@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 from scipy import special
@@ -103,11 +102,6 @@ class StudentT(Family):
 
     def mean(self, p: Parameters) -> Array:
         return np.where(np.asarray(p["df"]) > 1, p["location"] + 0.0 * p["scale"], np.nan)
-
-
-def with_df_1(p: Parameters) -> dict[str, Any]:
-    """Return `p` with the degrees of freedom that make a Student-t a Cauchy distribution."""
-    return {**p, "df": 1.0}
 
 
 class Cauchy(Family):

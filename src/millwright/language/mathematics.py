@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from millwright.language.printing import number_text
+from millwright.language.printing import ATOM, STRENGTH, number_text
 from millwright.language.tree import Call, Label, Lookup, Name, Node, Number, Operation, Slot
 
 __all__ = ["latex_name", "latex_of"]
@@ -34,19 +34,6 @@ _GREEK = frozenset(
         "omega",
     }
 )
-_STRENGTH = {
-    "or": 1,
-    "and": 2,
-    "not": 3,
-    **dict.fromkeys(("<", "<=", ">", ">=", "==", "!="), 4),
-    "+": 5,
-    "-": 5,
-    "*": 6,
-    "@": 6,
-    "negative": 6,
-    "**": 8,
-}
-_ATOM = 9
 _SIGNS = {
     "*": r" \, ",
     "@": r" \, ",
@@ -94,18 +81,18 @@ def latex_of(node: Node) -> str:
 def _print(node: Node) -> tuple[str, int]:
     match node:
         case Number(value=value):
-            return _number(value), _STRENGTH["negative"] if value < 0 else _ATOM
+            return _number(value), STRENGTH["negative"] if value < 0 else ATOM
         case Slot(index=index):
-            return rf"c_{{{index}}}", _ATOM
+            return rf"c_{{{index}}}", ATOM
         case Name(name=name):
-            return latex_name(name), _ATOM
+            return latex_name(name), ATOM
         case Label(value=value):
-            return rf"\mathrm{{{_text(value)}}}", _ATOM
+            return rf"\mathrm{{{_text(value)}}}", ATOM
         case Lookup(base=base, labels=labels):
             inside = ", ".join(latex_of(label) for label in labels)
-            return rf"{_inside(base, _ATOM)}_{{{inside}}}", _ATOM
+            return rf"{_inside(base, ATOM)}_{{{inside}}}", ATOM
         case Call():
-            return _call(node), _ATOM
+            return _call(node), ATOM
         case Operation():
             return _operation(node)
 
@@ -121,15 +108,15 @@ def _number(value: float) -> str:
 def _operation(node: Operation) -> tuple[str, int]:
     if node.operator == "/":
         top, bottom = map(latex_of, node.operands)
-        return rf"\frac{{{top}}}{{{bottom}}}", _ATOM
-    strength = _STRENGTH[node.operator]
+        return rf"\frac{{{top}}}{{{bottom}}}", ATOM
+    strength = STRENGTH[node.operator]
     if node.operator == "negative":
         return f"-{_inside(node.operands[0], strength)}", strength
     if node.operator == "not":
         return rf"\neg {_inside(node.operands[0], strength)}", strength
     if node.operator == "**":
         base, power = node.operands
-        return f"{{{_inside(base, _ATOM)}}}^{{{latex_of(power)}}}", strength
+        return f"{{{_inside(base, ATOM)}}}^{{{latex_of(power)}}}", strength
     sign = _SIGNS.get(node.operator, f" {node.operator} ")
     first = _inside(node.operands[0], strength)
     rest = [_inside(part, strength + 1) for part in node.operands[1:]]

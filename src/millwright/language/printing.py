@@ -6,9 +6,9 @@ import json
 
 from millwright.language.tree import Call, Label, Lookup, Name, Node, Number, Operation, Slot
 
-__all__ = ["number_text", "text_of"]
+__all__ = ["ATOM", "STRENGTH", "number_text", "text_of"]
 
-_STRENGTH = {
+STRENGTH = {
     "or": 1,
     "and": 2,
     "not": 3,
@@ -21,7 +21,7 @@ _STRENGTH = {
     "negative": 7,
     "**": 8,
 }
-_ATOM = 9
+ATOM = 9
 
 
 def number_text(value: float) -> str:
@@ -40,20 +40,20 @@ def _print(node: Node) -> tuple[str, int]:
     """Return the text of `node` and how strongly its outermost operator binds."""
     match node:
         case Number(value=value):
-            return number_text(value), _STRENGTH["negative"] if value < 0 else _ATOM
+            return number_text(value), STRENGTH["negative"] if value < 0 else ATOM
         case Slot(index=index):
-            return f"#{index}", _ATOM
+            return f"#{index}", ATOM
         case Name(name=name):
-            return name, _ATOM
+            return name, ATOM
         case Label(value=value):
-            return json.dumps(value, ensure_ascii=False), _ATOM
+            return json.dumps(value, ensure_ascii=False), ATOM
         case Call():
-            return _print_call(node), _ATOM
+            return _print_call(node), ATOM
         case Lookup(base=base, labels=labels):
             inside = ", ".join(text_of(label) for label in labels)
-            return f"{_inside(base, _ATOM)}[{inside}]", _ATOM
+            return f"{_inside(base, ATOM)}[{inside}]", ATOM
         case Operation():
-            return _print_operation(node), _STRENGTH[node.operator]
+            return _print_operation(node), STRENGTH[node.operator]
 
 
 def _print_call(node: Call) -> str:
@@ -63,7 +63,7 @@ def _print_call(node: Call) -> str:
 
 
 def _print_operation(node: Operation) -> str:
-    strength = _STRENGTH[node.operator]
+    strength = STRENGTH[node.operator]
     if node.operator == "negative":
         return f"-{_inside(node.operands[0], strength + 1)}"
     if node.operator == "not":
@@ -72,9 +72,9 @@ def _print_operation(node: Operation) -> str:
         return f" {node.operator} ".join(_inside(part, strength + 1) for part in node.operands)
     left, right = node.operands
     if node.operator == "**":
-        return f"{_inside(left, _ATOM)} ** {_inside(right, strength)}"
+        return f"{_inside(left, ATOM)} ** {_inside(right, strength)}"
     # Comparisons do not chain in the tree, so both sides are bracketed at equal strength.
-    left_least = strength + 1 if strength == _STRENGTH["<"] else strength
+    left_least = strength + 1 if strength == STRENGTH["<"] else strength
     return f"{_inside(left, left_least)} {node.operator} {_inside(right, strength + 1)}"
 
 

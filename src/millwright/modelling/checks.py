@@ -7,12 +7,10 @@ import numpy as np
 from millwright.distributions.family import DOMAIN_WORDS, Support
 from millwright.errors import DataError, ModelError
 from millwright.language.printing import text_of
-from millwright.language.tree import Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled, spread_over
-from millwright.modelling.program import Program
-from millwright.modelling.specification import Part
+from millwright.modelling.specification import Part, rests_on_unknowns
 from millwright.modelling.tables import row_words
 
 __all__ = ["check_arguments", "check_outcome"]
@@ -23,7 +21,7 @@ def check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluati
     family = family_of(part.family, part.arguments)
     domains = {parameter.name: parameter for parameter in family.parameters}
     for name, node in part.arguments:
-        if name not in domains or _depends_on_unknowns(node, evaluation.program):
+        if name not in domains or rests_on_unknowns(node, evaluation.program.by_name):
             continue
         value = np.asarray(named[name].values, dtype=float)
         valid = domains[name].valid(value)
@@ -47,7 +45,7 @@ def _check_bounds(part: Part, named: dict[str, Labelled], evaluation: Evaluation
     """Refuse a lower end that is not below the upper one, where both are known."""
     nodes = dict(part.arguments)
     if not {"low", "high"} <= set(nodes) or any(
-        _depends_on_unknowns(nodes[name], evaluation.program) for name in ("low", "high")
+        rests_on_unknowns(nodes[name], evaluation.program.by_name) for name in ("low", "high")
     ):
         return
     low, high = (np.asarray(named[name].values, dtype=float) for name in ("low", "high"))
@@ -58,19 +56,6 @@ def _check_bounds(part: Part, named: dict[str, Labelled], evaluation: Evaluation
                 nodes["low"],
             )
         )
-
-
-def _depends_on_unknowns(node: Node, program: Program) -> bool:
-    names = [inner.name for inner in walk(node) if isinstance(inner, Name)]
-    for name in names:
-        part = program.by_name.get(name)
-        if part is None:
-            continue
-        if part.kind == "unknown":
-            return True
-        if _depends_on_unknowns(part.expression, program):
-            return True
-    return False
 
 
 def check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:
@@ -96,7 +81,9 @@ def _known_support(part: Part, axes: tuple[str, ...], evaluation: Evaluation) ->
     values = {name: spread_over(item, axes) for name, item in named.items()}
     support = family_of(part.family, part.arguments).support(values)
     free = {
-        name for name, node in part.arguments if _depends_on_unknowns(node, evaluation.program)
+        name
+        for name, node in part.arguments
+        if rests_on_unknowns(node, evaluation.program.by_name)
     }
     if part.family == "uniform" or {"low", "high"} & set(values):
         lower = None if "low" in free else support.lower

@@ -28,9 +28,8 @@ import numpy as np
 
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.errors import ArgumentError, nearest
-from millwright.language.tree import Name, walk
 from millwright.modelling.program import Program
-from millwright.modelling.specification import Part
+from millwright.modelling.specification import Part, rests_on_unknowns
 
 __all__ = [
     "Form",
@@ -56,23 +55,7 @@ def _is_group_prior(part: Part, program: Program) -> bool:
         return False
     names = {name for name, _ in part.arguments}
     return not names & {"low", "high"} and any(
-        _rests_on_unknown(inner.name, program)
-        for _, node in part.arguments
-        for inner in walk(node)
-        if isinstance(inner, Name)
-    )
-
-
-def _rests_on_unknown(name: str, program: Program) -> bool:
-    part = program.by_name.get(name)
-    if part is None or part.kind == "fixed":
-        return False
-    if part.kind == "unknown":
-        return True
-    return any(
-        _rests_on_unknown(inner.name, program)
-        for inner in walk(part.expression)
-        if isinstance(inner, Name)
+        rests_on_unknowns(node, program.by_name) for _, node in part.arguments
     )
 
 

@@ -12,7 +12,7 @@ from millwright.errors import LanguageError, ModelError
 from millwright.language.definition import Definition, define
 from millwright.language.parse import is_writable, normal_name
 from millwright.language.symbols import Symbol
-from millwright.language.tree import Node, Number
+from millwright.language.tree import Name, Node, Number, walk
 from millwright.language.vocabulary import RESERVED
 from millwright.modelling.arguments import (
     check_computed,
@@ -21,7 +21,7 @@ from millwright.modelling.arguments import (
     family_of,
 )
 
-__all__ = ["Kind", "Part", "Specification", "Written", "specify"]
+__all__ = ["Kind", "Part", "Specification", "Written", "rests_on_unknowns", "specify"]
 
 Written = str | float | int | Callable[..., Any] | Symbol
 Kind = Literal["unknown", "fixed", "derived", "outcome", "term"]
@@ -82,6 +82,17 @@ class Specification:
     def defined(self) -> tuple[str, ...]:
         """Names of unknowns, fixed and derived quantities."""
         return tuple(part.name for part in self.parts if part.kind not in ("outcome", "term"))
+
+
+def rests_on_unknowns(node: Node, by_name: Mapping[str, Part]) -> bool:
+    """Whether an expression uses an unknown, itself or through derived quantities."""
+    for inner in walk(node):
+        part = by_name.get(inner.name) if isinstance(inner, Name) else None
+        if part is None or part.kind not in ("unknown", "derived"):
+            continue
+        if part.kind == "unknown" or rests_on_unknowns(part.expression, by_name):
+            return True
+    return False
 
 
 def specify(

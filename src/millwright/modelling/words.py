@@ -119,8 +119,8 @@ def prior_range(part: Part, specification: Specification) -> tuple[bool, float, 
     needed = _ancestors(part, specification)
     if needed is None:
         return None
-    draws = _simulate(needed, specification)
-    if draws is None or not np.isfinite(draws).any():
+    draws = _simulate(needed)
+    if not np.isfinite(draws).any():
         return None
     low, high = np.nanquantile(draws, [0.025, 0.975])
     return False, float(low), float(high)
@@ -152,9 +152,7 @@ def _ancestors(part: Part, specification: Specification) -> list[Part] | None:
     ]
 
 
-def _simulate(
-    parts: list[Part], specification: Specification, draws: int = 4000
-) -> np.ndarray | None:
+def _simulate(parts: list[Part], draws: int = 4000) -> np.ndarray:
     """Draw from the prior of the last part, with a single label in each label set."""
     generator = np.random.default_rng(20_001)
     sets = {name for part in parts for name in part.per}

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from millwright.errors import StartError
+from millwright.errors import ArgumentError, StartError
 from millwright.sampling.block import (
     STATISTICS,
     Block,
@@ -53,7 +53,7 @@ class FitSettings:
 
     def __post_init__(self) -> None:
         if self.max_depth > DEEPEST:
-            raise ValueError(f"max_depth is at most {DEEPEST}")
+            raise ArgumentError(f"`max_depth` is at most {DEEPEST}, not {self.max_depth}.")
 
 
 @dataclass(frozen=True)
