@@ -99,6 +99,18 @@ class Commands(unittest.TestCase):
                 self.assertEqual(done.stdout, "")
                 self.assertLessEqual(len(done.stderr.strip().split("\n")), 5)
 
+    def test_rows_without_an_outcome_are_dropped_on_request(self):
+        gaps = self.folder / "gaps.csv"
+        frame = pd.read_csv(self.data)
+        frame.loc[[2, 5], "moisture"] = None
+        frame.to_csv(gaps, index=False)
+        fit = ("fit", SHEET, gaps, "--draws", 400, "--warmup", 400, "--run", self.folder / "gaps")
+        refused = run(*fit)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("--missing drop", refused.stderr)
+        dropped = run(*fit, "--missing", "drop")
+        self.assertIn("Rows dropped because `moisture` was missing: 2.", dropped.stdout)
+
     def test_ctrl_c_is_exit_status_130(self):
         process = subprocess.Popen(
             [

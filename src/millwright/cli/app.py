@@ -94,6 +94,9 @@ def fit(
     workers: Annotated[
         int | None, typer.Option(help="Chains at a time; by default one a core.")
     ] = None,
+    missing: Annotated[
+        str, typer.Option(help="Rows without an outcome: refuse or drop.")
+    ] = "refuse",
     replace: Annotated[bool, typer.Option("--replace", help="Overwrite a run there.")] = False,
     as_json: Json = False,
     quiet: Quiet = False,
@@ -112,6 +115,7 @@ def fit(
         seed=seed,
         target_acceptance=target_acceptance,
         workers=workers,
+        missing=missing,
         progress=not quiet,
         save=place,
         existing="replace" if replace else "refuse",

@@ -79,7 +79,7 @@ class Tables:
                 f"The column `{name}` has {len(where)} missing or infinite "
                 f"value{'s' if len(where) > 1 else ''}, in {row_words(where)}. Remove or fill "
                 "these rows first, so that it is clear which rows were used; rows without an "
-                "outcome can be left out with missing='drop'."
+                "outcome can be left out with missing='drop' (--missing drop)."
             )
         return column.values
 
