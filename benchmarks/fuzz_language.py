@@ -35,6 +35,27 @@ sure = "where(gap > 0 and not base < 1, 1, -1)"
 torn = "Torn sacks"
 """
 )
+SHEETS.append(
+    """
+[priors]
+base = "normal(0, 1)"
+effect = "multivariate_normal(base, scales=spread, correlation=tie) per stone"
+spread = "half_normal(1) per stone"
+tie = "lkj(shape=2) per stone"
+share = "dirichlet(concentration=[1, 2]) per stone"
+cuts = "ordered(normal(0, 3)) per cut"
+[likelihood]
+torn = "cumulative_logit(effect[stone] * hours, cuts=cuts)"
+carrier = "categorical(log_odds=[base, 1])"
+pair = "multivariate_normal(base, covariance=[[1, 0.5], [0.5, 1]])"
+[derived]
+both = "tie['Upper', 'Lower'] + sum(share)"
+[labels]
+cut = "between torn"
+[columns]
+pair = ["moisture", "dust"]
+"""
+)
 PIECES = [
     "(",
     ")",
@@ -72,6 +93,12 @@ PIECES = [
     "exp(",
     "where(",
     "sum(",
+    "dirichlet(concentration=",
+    "lkj(shape=",
+    "ordered(",
+    "[1, 2]",
+    "multivariate_normal(",
+    "categorical(log_odds=",
     "base",
     "effect",
     "stone",

@@ -1,10 +1,12 @@
 """Small fits that several tests look at; each is made once for the whole test run."""
 
 import functools
+import unittest
 
 import numpy as np
 
 import millwright as mw
+from millwright.diagnostics.convergence import mcse_mean
 from millwright.posterior import Posterior
 
 SHEET = mw.demo.sheet_path("drying.toml")
@@ -36,3 +38,8 @@ def known_scale() -> tuple[Posterior, np.ndarray]:
     y = np.random.default_rng(5).normal(2.0, 1.0, 40)
     model = mw.Model(priors={"level": "normal(0, 2)"}, likelihood={"y": "normal(level, 1)"})
     return model.fit({"y": y}, seed=1, draws=2000, progress=False), y
+
+
+def assert_mean_near(case: unittest.TestCase, draws: np.ndarray, mean: float) -> None:
+    """Compare the mean of draws (chains, draws) with the exact one, within 4.5 standard errors."""
+    case.assertLess(abs(draws.mean() - mean), 4.5 * mcse_mean(draws[..., None])[0])

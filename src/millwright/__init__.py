@@ -23,7 +23,11 @@ _DISTRIBUTIONS = (
     "beta",
     "beta_binomial",
     "binomial",
+    "categorical",
     "cauchy",
+    "cumulative_logit",
+    "cumulative_probit",
+    "dirichlet",
     "exponential",
     "gamma",
     "geometric",
@@ -33,8 +37,12 @@ _DISTRIBUTIONS = (
     "half_student_t",
     "inverse_gamma",
     "laplace",
+    "lkj",
     "logistic",
     "lognormal",
+    "multinomial",
+    "multivariate_normal",
+    "multivariate_student_t",
     "negative_binomial",
     "normal",
     "pareto",
@@ -43,7 +51,14 @@ _DISTRIBUTIONS = (
     "uniform",
     "weibull",
 )
-_MODIFIERS = ("censored", "hurdle", "mixture", "rounded", "zero_inflated")
+_MODIFIERS = (
+    "censored",
+    "hurdle",
+    "mixture",
+    "ordered",
+    "rounded",
+    "zero_inflated",
+)
 _FUNCTIONS = (
     "abs",
     "arctan",

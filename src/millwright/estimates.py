@@ -7,13 +7,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from millwright.distributions import on_numpy
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import from_positions
 from millwright.errors import ModelError
 from millwright.modelling.binding import Binding
-from millwright.modelling.density import place_unknowns
-from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.space import bounds_of, places, slope
 from millwright.modelling.specification import Specification, rests_on_unknowns
 from millwright.sampling.mode import Peak
 
@@ -78,55 +74,60 @@ def estimate_at(binding: Binding, peak: Peak, method: str) -> Estimate:
     """Turn a peak in unconstrained coordinates into estimates in the original scale."""
     import pandas as pd
 
-    evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, peak.position)
-    slopes = _slopes(binding, evaluation, peak.position)
-    at_end = (np.abs(peak.position) > 25) & (
-        np.abs(slopes) < 1e-8 * np.maximum(1, np.abs(slopes).max())
-    )
-    errors = _standard_errors(peak, slopes, at_end)
-    flat = [np.ravel(evaluation.values[place.name].values) for place in places(binding.program)]
-    draws = Draws(binding, {p.name: np.zeros((1, 1, *p.shape)) for p in places(binding.program)})
-    labels = [
-        f"{place.name}{label}"
-        for place in places(binding.program)
-        for label in draws.cells(place.name)
-    ]
+    found = _around(binding, peak.position)
+    jacobian = found.jacobian
+    flat = np.abs(jacobian) < 1e-8 * max(1.0, float(np.abs(jacobian).max()))
+    gone = (np.abs(peak.position) > 25) & flat.all(axis=0)
+    at_end = flat[:, ~gone].all(axis=1) & gone.any()
+    errors = np.where(at_end, np.nan, _standard_errors(peak, jacobian, gone))
     notes = ["at an end of its support" if end else "" for end in at_end]
     without = bool((np.isnan(errors) & ~at_end).any())
     frame = pd.DataFrame(
-        {"estimate": np.concatenate(flat), "standard error": errors, "note": notes},
-        index=pd.Index(labels, name="unknown"),
+        {"estimate": found.values, "standard error": errors, "note": notes},
+        index=pd.Index(found.names, name="unknown"),
     )
     return Estimate(
         method, frame, peak.log_density, tuple(_peak_notes(peak, bool(at_end.any()), without))
     )
 
 
-def _slopes(binding: Binding, evaluation: Evaluation, position: np.ndarray) -> np.ndarray:
-    result = np.empty_like(position)
-    for part, place in zip(binding.program.unknowns, places(binding.program), strict=True):
-        named = {
-            name: np.asarray(item.values) for name, item in evaluation.parameters(part).items()
-        }
-        u = position[place.start : place.stop].reshape(place.shape)
-        result[place.start : place.stop] = np.ravel(slope(u, *bounds_of(part, named)))
-    return result
+@dataclass(frozen=True)
+class _Around:
+    """All unknowns at a position, and how each moves with each free coordinate."""
+
+    names: list[str]
+    values: np.ndarray
+    jacobian: np.ndarray
 
 
-def _standard_errors(peak: Peak, slopes: np.ndarray, at_end: np.ndarray) -> np.ndarray:
-    """Square roots of the inverse curvature in the original scale; NaN at ends."""
-    errors = np.full(len(slopes), np.nan)
-    inner = ~at_end
+def _around(binding: Binding, position: np.ndarray) -> _Around:
+    """Look at the map from free coordinates to unknowns, by central differences."""
+    steps = 1e-5 * np.maximum(1.0, np.abs(position))
+    moves = np.diag(steps)
+    at = np.concatenate([position[None], position + moves, position - moves])
+    draws = from_positions(binding, at[None])
+    single = draws.single([part.name for part in binding.program.unknowns])
+    rows = np.array([values[0] for values in single.values()])
+    size = len(position)
+    jacobian = (rows[:, 1 : size + 1] - rows[:, size + 1 :]) / (2 * steps)
+    return _Around(list(single), rows[:, 0], jacobian)
+
+
+def _standard_errors(peak: Peak, jacobian: np.ndarray, gone: np.ndarray) -> np.ndarray:
+    """Square roots of the inverse curvature, carried over to the unknowns (delta method)."""
+    errors = np.full(len(jacobian), np.nan)
+    inner = ~gone
     if inner.any():
         try:
             covariance = np.linalg.inv(-peak.hessian[np.ix_(inner, inner)])
         except np.linalg.LinAlgError:
             return errors
-        variances = np.diag(covariance)
-        good = variances > 0
-        values = np.full(variances.shape, np.nan)
-        values[good] = np.sqrt(variances[good])
-        errors[inner] = values * np.abs(slopes[inner])
+        carried = jacobian[:, inner]
+        variances = np.einsum("ik,kl,il->i", carried, covariance, carried)
+        # A direction that the data leave open has no error, nor has what rests on it.
+        open_ends = np.diag(covariance) <= 0
+        bad = (np.abs(carried[:, open_ends]) > 1e-8).any(axis=1) | (variances <= 0)
+        errors[~bad] = np.sqrt(variances[~bad])
     return errors
 
 

@@ -14,6 +14,7 @@ from millwright.modelling.density import LogDensity, place_unknowns, terms
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import chosen_forms, no_information
 from millwright.modelling.information import GroupLikelihood, information_about
+from millwright.modelling.labelled import twin
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from millwright.sampling.compiling import compiled
@@ -56,11 +57,28 @@ def _not_finite(binding: Binding, positions: np.ndarray) -> str:
         return "The density is finite there, but its gradient is not."
     definition = binding.specification.part(bad[0]).definition
     tried = _tried(binding, evaluation)
+    matrix = _matrix_at_fault(binding, evaluation, bad[0])
+    if matrix:
+        return f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried {tried}. {matrix}"
     return (
         f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried, for instance, {tried}. "
         "Check that its arguments stay in their ranges (scales above zero, probabilities "
         "between 0 and 1) for values that the priors allow."
     )
+
+
+def _matrix_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str:
+    """Say whether a matrix in the arguments of a definition is not positive definite."""
+    part = next(part for part in binding.program.parts if part.name == name)
+    for argument, item in evaluation.parameters(part).items():
+        square = [a for a in item.axes if twin(a) in item.axes]
+        if square and np.isnan(on_numpy.cholesky(np.asarray(item.values, dtype=float))).any():
+            return (
+                f"Its `{argument}` is not positive definite there: no Cholesky factor exists. A "
+                "covariance must be symmetric with variances large against rounding; adding a "
+                "small variance to its diagonal mends one that is nearly singular."
+            )
+    return ""
 
 
 def _tried(binding: Binding, evaluation: Evaluation) -> str:

@@ -31,7 +31,8 @@ if TYPE_CHECKING:
 
     from millwright.comparison.compare import Comparison
     from millwright.comparison.leave_one_out import LeaveOneOut
-    from millwright.draws.predictive import Predictions, PredictiveCheck
+    from millwright.draws.prediction import Predictions
+    from millwright.draws.predictive import PredictiveCheck
 __all__ = ["Posterior", "Record", "compare", "load"]
 
 
@@ -262,7 +263,7 @@ class Posterior:
         DataError
             If a column is missing, or has labels that the fit has not seen.
         """
-        from millwright.draws.predictive import predict
+        from millwright.draws.prediction import predict
 
         return predict(self.draws, data, rows, self.record.seed)
 

@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.outcomes import labels_of_outcome
 from millwright.errors import ArgumentError
+from millwright.modelling.specification import Part
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -65,14 +67,28 @@ class Simulated:
                 if column.levels is not None:
                     values = pd.Categorical(column.values, categories=list(column.levels))
                 frames[column.axes[0]][column.name] = values
-            elif len(column.axes) == 2:
+            elif len(column.axes) == 2 and column.name not in self.outcomes:
                 frames[column.axes[0]] |= {column.name: list(column.values)}
-        for name, copies in self.outcomes.items():
-            frames[axes[name][0]][name] = copies[draw]
+        for part in self.draws.binding.program.outcomes:
+            frames[axes[part.name][0]] |= self._outcome(part, self.outcomes[part.name][draw])
         constants = {c.name: float(c.values) for c in tables.columns.values() if not c.axes}
         if list(frames) == ["row"] and not constants and not tables.matrix_labels:
             return pd.DataFrame(frames["row"])
         return self._nested(frames, constants)
+
+    def _outcome(self, part: Part, values: np.ndarray) -> dict[str, Any]:
+        """Return an outcome as the columns that the model would read."""
+        import pandas as pd
+
+        binding = self.draws.binding
+        if part.event == "label":
+            labels = labels_of_outcome(binding, part)
+            chosen = [labels[int(at)] if np.isfinite(at) else None for at in values]
+            return {part.name: pd.Categorical(chosen, categories=labels, ordered=True)}
+        target = dict(binding.specification.columns).get(part.name)
+        if isinstance(target, tuple) and values.ndim == 2:
+            return {column: values[:, at] for at, column in enumerate(target)}
+        return {part.name: list(values) if values.ndim == 2 else values}
 
     def _nested(self, frames: dict[str, dict[str, Any]], constants: dict[str, float]) -> Any:
         result: dict[str, Any] = dict(constants)

@@ -8,6 +8,7 @@ from scipy import integrate, stats
 
 import millwright as mw
 from millwright.distributions import on_jax, on_numpy
+from millwright.distributions.family import Family
 from millwright.distributions.registry import DISTRIBUTIONS, family_for
 
 # Arguments, the same distribution from SciPy (the independent reference), and points.
@@ -287,7 +288,8 @@ class IncompleteBeta(unittest.TestCase):
 
 class Registry(unittest.TestCase):
     def test_every_distribution_is_public_and_tested(self):
-        self.assertEqual(set(DISTRIBUTIONS), set(CONTINUOUS) | set(COUNTS))
+        numbers = {n for n, family in DISTRIBUTIONS.items() if isinstance(family, Family)}
+        self.assertEqual(numbers, set(CONTINUOUS) | set(COUNTS))
         for name in DISTRIBUTIONS:
             self.assertTrue(callable(getattr(mw, name)))
 

@@ -36,7 +36,7 @@ class ReadText(unittest.TestCase):
         cases = {
             "a.b": "dot",
             "lambda x: x": "Python function",
-            "[1, 2]": "list",
+            "[]": "empty",
             "'text'": "only inside brackets",
             "a if b else c": "where(",
             "x[1:2]": "slices",

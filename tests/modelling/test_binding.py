@@ -138,7 +138,7 @@ class Labels(unittest.TestCase):
             likelihood={"moisture": "normal(level, 1)"},
             columns={"moisture": "Moisture (%)"},
         )
-        np.testing.assert_array_equal(model.bind(data).arguments["column", "moisture"], [18, 17])
+        np.testing.assert_array_equal(model.bind(data).arguments["observed", "moisture"], [18, 17])
 
 
 class BadInput(unittest.TestCase):

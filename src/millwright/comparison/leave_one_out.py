@@ -98,9 +98,8 @@ def pointwise_log_likelihood(draws: Draws) -> tuple[tuple[tuple[str, int], ...],
     with np.errstate(all="ignore"):
         for part in draws.binding.program.outcomes:
             item = log_likelihood(evaluation, part)
-            axes = dict(draws.binding.program.outcome_axes)[part.name]
-            shape = (size, *draws.binding.program.shape(axes))
-            values = full(item, (DRAW, *axes), shape).reshape(size, -1)
+            shape = (size, *draws.binding.program.shape(item.labels))
+            values = full(item, (DRAW, *item.labels), shape).reshape(size, -1)
             columns.append(values)
             rows += [(part.name, at + 1) for at in range(values.shape[1])]
     return tuple(rows), np.concatenate(columns, axis=1)

@@ -17,10 +17,11 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.mathematics import Array, Mathematics
 
-__all__ = ["Domain", "Family", "Parameter", "Parameters", "Support"]
+__all__ = ["Distribution", "Domain", "Event", "Family", "Parameter", "Parameters", "Support"]
 
 Parameters = Mapping[str, Array]
 Domain = Literal["real", "positive", "probability", "count", "positive count"]
+Event = Literal["number", "vector", "matrix", "label"]
 
 _INSIDE: dict[str, Any] = {
     "real": lambda x: np.isfinite(x),
@@ -51,6 +52,14 @@ class Parameter:
         Whether it may be given without its name: only locations and scales may.
     instead_of
         Name of the parameter that this one replaces, such as `log_odds` for `probability`.
+        Several that replace the same one are given together.
+    rank
+        0 for one number an element, 1 for a vector over the distribution's label set, 2 for a
+        matrix over it.
+    own_labels
+        Whether a vector or matrix runs over a label set of its own, not over that of the values.
+    optional
+        Whether it may be left out.
     """
 
     name: str
@@ -58,6 +67,9 @@ class Parameter:
     meaning: str
     positional: bool = False
     instead_of: str = ""
+    rank: int = 0
+    own_labels: bool = False
+    optional: bool = False
 
     def valid(self, value: Array) -> Array:
         """Return, element by element, whether `value` makes sense."""
@@ -106,22 +118,46 @@ def _bound(value: Array | None) -> str:
     return f"{first[0]:g}" if first.size == 1 else "a bound that varies"
 
 
-class Family(ABC):
-    """A family of one-dimensional distributions."""
+class Distribution(ABC):
+    """What one-dimensional families and families of vectors have in common.
+
+    Attributes
+    ----------
+    event
+        What one value is: a `number`, a `vector` over a label set, a `matrix` over a label set
+        and itself, or a `label`.
+    whole
+        Whether values are whole numbers.
+    """
 
     name: ClassVar[str]
     summary: ClassVar[str]
     parameters: ClassVar[tuple[Parameter, ...]]
+    event: ClassVar[Event] = "number"
     whole: ClassVar[bool] = False
+    truncatable: ClassVar[bool] = False
+
+    @abstractmethod
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Return the log density (log probability for counts) at `x` inside the support."""
+
+    @abstractmethod
+    def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        """Return random draws of shape `size`; parameters broadcast to it."""
+
+    @abstractmethod
+    def mean(self, p: Parameters) -> Array:
+        """Return the mean, NaN or infinite where it does not exist."""
+
+
+class Family(Distribution):
+    """A family of one-dimensional distributions."""
+
     truncatable: ClassVar[bool] = True
 
     def support(self, p: Parameters) -> Support:
         """Return where the density is positive; the whole line unless overridden."""
         return Support(whole=self.whole)
-
-    @abstractmethod
-    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        """Return the log density (log probability for counts) at `x` inside the support."""
 
     @abstractmethod
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
@@ -134,14 +170,6 @@ class Family(ABC):
     @abstractmethod
     def quantile(self, q: Array, p: Parameters) -> Array:
         """Return the smallest x with P(X <= x) >= q (NumPy)."""
-
-    @abstractmethod
-    def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
-        """Return random draws of shape `size`; parameters broadcast to it."""
-
-    @abstractmethod
-    def mean(self, p: Parameters) -> Array:
-        """Return the mean, NaN or infinite where it does not exist."""
 
     def cdf(self, x: Array, p: Parameters) -> Array:
         """Return P(X <= x) (NumPy)."""

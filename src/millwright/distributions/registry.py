@@ -5,6 +5,8 @@ from __future__ import annotations
 import functools
 
 from millwright.distributions.bounded import Beta, Uniform
+from millwright.distributions.categories import Categorical, CumulativeLogit, CumulativeProbit
+from millwright.distributions.correlation import Lkj
 from millwright.distributions.counts import (
     Bernoulli,
     BetaBinomial,
@@ -13,24 +15,32 @@ from millwright.distributions.counts import (
     NegativeBinomial,
     Poisson,
 )
-from millwright.distributions.family import Family
+from millwright.distributions.family import Distribution, Family
+from millwright.distributions.gaussian import MultivariateNormal, MultivariateStudentT
 from millwright.distributions.half import HalfCauchy, HalfNormal, HalfStudentT
 from millwright.distributions.location_scale import Cauchy, Normal, StudentT
-from millwright.distributions.modifiers import MODIFIERS
+from millwright.distributions.modifiers import MODIFIERS as _ONE_DIMENSIONAL
+from millwright.distributions.modifiers import Modified
+from millwright.distributions.ordered import Ordered
 from millwright.distributions.positive import Exponential, Gamma, InverseGamma, LogNormal
+from millwright.distributions.simplex import Dirichlet, Multinomial
 from millwright.distributions.skewed import Gumbel, Laplace, Logistic, Pareto, Weibull
 from millwright.distributions.truncation import Truncated
 
 __all__ = ["DISTRIBUTIONS", "MODIFIERS", "FamilyKey", "family_for"]
 
-DISTRIBUTIONS: dict[str, Family] = {
+DISTRIBUTIONS: dict[str, Distribution] = {
     family.name: family
     for family in (
         Bernoulli(),
         Beta(),
         BetaBinomial(),
         Binomial(),
+        Categorical(),
         Cauchy(),
+        CumulativeLogit(),
+        CumulativeProbit(),
+        Dirichlet(),
         Exponential(),
         Gamma(),
         Geometric(),
@@ -40,8 +50,12 @@ DISTRIBUTIONS: dict[str, Family] = {
         HalfStudentT(),
         InverseGamma(),
         Laplace(),
+        Lkj(),
         LogNormal(),
         Logistic(),
+        Multinomial(),
+        MultivariateNormal(),
+        MultivariateStudentT(),
         NegativeBinomial(),
         Normal(),
         Pareto(),
@@ -53,9 +67,13 @@ DISTRIBUTIONS: dict[str, Family] = {
 }
 
 _TRUNCATED = {
-    name: Truncated(family) for name, family in DISTRIBUTIONS.items() if family.truncatable
+    name: Truncated(family)
+    for name, family in DISTRIBUTIONS.items()
+    if isinstance(family, Family) and family.truncatable
 }
 
+
+MODIFIERS: dict[str, type[Modified | Ordered]] = {**_ONE_DIMENSIONAL, Ordered.name: Ordered}
 
 FamilyKey = str | tuple[object, ...]
 """A distribution's name; for a modified one its name and, for each component, its key and the
@@ -63,11 +81,11 @@ names of its arguments."""
 
 
 @functools.cache
-def family_for(key: FamilyKey, given: frozenset[str]) -> Family:
+def family_for(key: FamilyKey, given: frozenset[str]) -> Distribution:
     """Return the family for a key, truncated if `low` or `high` are among its arguments."""
     if isinstance(key, tuple):
         name, *components = key
-        return MODIFIERS[str(name)](*(family_for(*part) for part in components))  # type: ignore[misc]
+        return MODIFIERS[str(name)](*(family_for(*part) for part in components))  # type: ignore[misc, arg-type]
     if key in _TRUNCATED and given & {"low", "high"}:
         return _TRUNCATED[key]
     return DISTRIBUTIONS[key]

@@ -63,6 +63,11 @@ def curve(
     generator = np.random.default_rng([seed, 6])
     copies = draw_outcomes(along, size, generator, evaluation)[part]
     definition = next(p for p in along.program.outcomes if p.name == part)
+    if definition.event != "number":
+        raise ArgumentError(
+            f"A fitted line needs an outcome with one number a row; `{part}` is a "
+            f"{definition.event}."
+        )
     named = {
         name: full(item, (DRAW, axis), (size, points))
         for name, item in evaluation.parameters(definition).items()

@@ -13,7 +13,7 @@ from millwright.errors import UnknownLabelError, nearest
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import place_unknowns
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.labelled import DRAW, Labelled, full
+from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, twin
 
 __all__ = ["Draws", "from_positions"]
 
@@ -89,7 +89,7 @@ class Draws:
         for name in self.names() if names is None else names:
             value = self.get(name)
             flat = value.reshape(*value.shape[:2], -1)
-            for at, label in enumerate(self.cells(name)):
+            for at, label in self.shown_cells(name):
                 result[name + label] = flat[:, :, at]
         return result
 
@@ -102,11 +102,25 @@ class Draws:
         for labels in product(*(self.labels(axis) for axis in axes)):
             yield f"[{', '.join(map(str, labels))}]"
 
+    def shown_cells(self, name: str) -> list[tuple[int, str]]:
+        """Return position and label of each number worth showing.
+
+        Of a square matrix that is the part above the diagonal, and the diagonal too unless it
+        is that of a correlation matrix.
+        """
+        cells = list(enumerate(self.cells(name)))
+        axes = self.binding.axes[name]
+        if len(axes) < 2 or axes[-1] != twin(axes[-2]):
+            return cells
+        size = len(self.labels(axes[-2]))
+        least = 1 if self.binding.specification.part(name).event == "matrix" else 0
+        return [c for c in cells if c[0] % size - (c[0] // size) % size >= least]
+
     def labels(self, axis: str) -> Sequence[object]:
         """Return the labels along an axis; rows are counted from 1."""
-        if axis in self.binding.labels:
-            return self.binding.labels[axis]
-        return range(1, self.binding.program.size_of[axis] + 1)
+        if base_axis(axis) in self.binding.labels:
+            return self.binding.labels[base_axis(axis)]
+        return range(1, self.binding.program.shape((axis,))[0] + 1)
 
 
 def from_positions(binding: Binding, positions: np.ndarray) -> Draws:
@@ -116,7 +130,7 @@ def from_positions(binding: Binding, positions: np.ndarray) -> Draws:
     evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, flat)
     values = {
         part.name: np.asarray(evaluation.values[part.name].values).reshape(
-            chains, draws, *binding.program.shape(part.per)
+            chains, draws, *binding.program.shape(part.axes)
         )
         for part in binding.program.unknowns
     }

@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from millwright.language.printing import ATOM, STRENGTH, number_text
-from millwright.language.tree import Call, Label, Lookup, Name, Node, Number, Operation, Slot
+from millwright.language.tree import (
+    Call,
+    Label,
+    Listed,
+    Lookup,
+    Name,
+    Node,
+    Number,
+    Operation,
+    Slot,
+)
 
 __all__ = ["latex_name", "latex_of"]
 
@@ -88,6 +98,8 @@ def _print(node: Node) -> tuple[str, int]:
             return latex_name(name), ATOM
         case Label(value=value):
             return rf"\mathrm{{{_text(value)}}}", ATOM
+        case Listed(items=items):
+            return rf"\left({', '.join(map(latex_of, items))}\right)", ATOM
         case Lookup(base=base, labels=labels):
             inside = ", ".join(latex_of(label) for label in labels)
             return rf"{_inside(base, ATOM)}_{{{inside}}}", ATOM

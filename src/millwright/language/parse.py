@@ -20,6 +20,7 @@ from millwright.errors import LanguageError, with_caret
 from millwright.language.tree import (
     Call,
     Label,
+    Listed,
     Lookup,
     Name,
     Node,
@@ -57,7 +58,6 @@ _REFUSED = {
     ast.Starred: "`*` before a name has no meaning in a model",
     ast.JoinedStr: "text has a meaning only inside brackets, as a label",
     ast.Slice: "brackets hold labels, never positions or slices",
-    ast.List: "a list has no meaning here",
     ast.Tuple: "a comma has no meaning here",
     ast.Dict: "braces have no meaning in a model",
     ast.Set: "braces have no meaning in a model",
@@ -242,6 +242,10 @@ class _Reader:
                 return self._call(node)
             case ast.Subscript():
                 return self._lookup(node)
+            case ast.List(elts=items) if items:
+                return Listed(tuple(map(self._node, items)), self._place(node))
+            case ast.List():
+                raise self._refuse(node, "the list is empty")
         raise self._refuse(node, _REFUSED.get(type(node), "this has no meaning in a model"))
 
     def _number(self, node: ast.Constant) -> Number:

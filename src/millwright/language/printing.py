@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import json
 
-from millwright.language.tree import Call, Label, Lookup, Name, Node, Number, Operation, Slot
+from millwright.language.tree import (
+    Call,
+    Label,
+    Listed,
+    Lookup,
+    Name,
+    Node,
+    Number,
+    Operation,
+    Slot,
+)
 
 __all__ = ["ATOM", "STRENGTH", "number_text", "text_of"]
 
@@ -49,6 +59,8 @@ def _print(node: Node) -> tuple[str, int]:
             return json.dumps(value, ensure_ascii=False), ATOM
         case Call():
             return _print_call(node), ATOM
+        case Listed(items=items):
+            return f"[{', '.join(map(text_of, items))}]", ATOM
         case Lookup(base=base, labels=labels):
             inside = ", ".join(text_of(label) for label in labels)
             return f"{_inside(base, ATOM)}[{inside}]", ATOM

@@ -9,7 +9,7 @@ from typing import Any, NoReturn
 
 from millwright.errors import LanguageError
 from millwright.language.parse import normal_name
-from millwright.language.tree import Call, Label, Lookup, Name, Node, Number, Operation
+from millwright.language.tree import Call, Label, Listed, Lookup, Name, Node, Number, Operation
 
 __all__ = ["Symbol", "called", "read_function"]
 
@@ -142,6 +142,8 @@ def as_node(value: Any) -> Node:
     """Return the tree of a symbol or a number; refuse anything else."""
     if isinstance(value, Symbol):
         return value.node
+    if isinstance(value, list | tuple) and 0 < len(value) <= 1000:
+        return Listed(tuple(as_node(item) for item in value))
     if isinstance(value, bool) or not isinstance(value, numbers.Real):
         raise LanguageError(
             f"{_described(value)} cannot stand in a definition: use numbers and the "

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 __all__ = [
     "Call",
     "Label",
+    "Listed",
     "Lookup",
     "Name",
     "Node",
@@ -91,7 +92,15 @@ class Lookup:
     place: Place | None = field(default=None, compare=False)
 
 
-Node = Number | Slot | Name | Label | Operation | Call | Lookup
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """Values written one after the other, for an argument that takes a vector or a matrix."""
+
+    items: tuple[Node, ...]
+    place: Place | None = field(default=None, compare=False)
+
+
+Node = Number | Slot | Name | Label | Operation | Call | Lookup | Listed
 
 
 def children(node: Node) -> tuple[Node, ...]:
@@ -103,6 +112,8 @@ def children(node: Node) -> tuple[Node, ...]:
             return arguments + tuple(value for _, value in keywords)
         case Lookup(base=base, labels=labels):
             return (base, *labels)
+        case Listed(items=items):
+            return items
         case _:
             return ()
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from millwright.distributions.family import DOMAIN_WORDS, Family
-from millwright.distributions.modifiers import MODIFIERS, Modified
-from millwright.distributions.registry import DISTRIBUTIONS, FamilyKey, family_for
+from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family
+from millwright.distributions.modifiers import Modified
+from millwright.distributions.ordered import Ordered
+from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS, FamilyKey, family_for
 from millwright.errors import ModelError, nearest
 from millwright.language.definition import Definition
 from millwright.language.tree import Call, Node, Number, walk
@@ -151,6 +152,14 @@ def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[
     parts = [_read(definition, argument) for argument in call.arguments]
     families = [family_of(key, tuple(given.items())) for key, given in parts]
     for argument, family in zip(call.arguments, families, strict=True):
+        if not isinstance(family, Family) or (isinstance(family, Modified) and kind is Ordered):
+            raise ModelError(
+                definition.message(
+                    f"`{kind.name}` is made from one-dimensional distributions, which "
+                    f"`{family.name}` is not",
+                    argument,
+                )
+            )
         if kind.needs_whole is not None and family.whole != kind.needs_whole:
             wanted = "counts" if kind.needs_whole else "a continuous quantity"
             raise ModelError(
@@ -177,7 +186,7 @@ def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[
                 )
             )
     needed = [parameter.name for parameter in kind.own if not parameter.instead_of]
-    missing = [name for name in needed if name not in own] or (not own and not needed)
+    missing = [name for name in needed if name not in own] or (not own and not needed and kind.own)
     if missing:
         raise ModelError(definition.message(f"`{kind.name}` is written {usage}", call))
     key: FamilyKey = (
@@ -187,19 +196,19 @@ def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[
     return key, {**given, **own}
 
 
-def modifier_usage(kind: type[Modified]) -> str:
+def modifier_usage(kind: type[Modified | Ordered]) -> str:
     """Return how a call of the modifier is written."""
     inside = ["normal(...)" if kind.needs_whole is not True else "poisson(...)"]
     parts = inside * len(kind.components) + [f"{parameter.name}=..." for parameter in kind.own]
     return f"{kind.name}({', '.join(parts)})"
 
 
-def family_of(function: FamilyKey, arguments: tuple[tuple[str, Node], ...]) -> Family:
+def family_of(function: FamilyKey, arguments: tuple[tuple[str, Node], ...]) -> Distribution:
     """Return the family that a checked call stands for."""
     return family_for(function, frozenset(name for name, _ in arguments))
 
 
-def _named(definition: Definition, call: Call, family: Family) -> dict[str, Node]:
+def _named(definition: Definition, call: Call, family: Distribution) -> dict[str, Node]:
     """Return the arguments by parameter name."""
     known = [parameter.name for parameter in family.parameters]
     allowed = known + [b for b in _BOUNDS if family.truncatable and b not in known]
@@ -237,17 +246,20 @@ def _through_link(name: str, node: Node) -> tuple[str, Node]:
 
 
 def _check_complete(
-    definition: Definition, call: Call, given: dict[str, Node], family: Family
+    definition: Definition, call: Call, given: dict[str, Node], family: Distribution
 ) -> None:
-    replaced = {p.instead_of: p.name for p in family.parameters if p.instead_of}
     for parameter in family.parameters:
-        other = replaced.get(parameter.name)
-        if other and other in given and parameter.name in given:
+        others = [p.name for p in family.parameters if p.instead_of == parameter.name]
+        present = [name for name in others if name in given]
+        words = " and ".join(f"`{name}`" for name in others)
+        if present and parameter.name in given:
             raise ModelError(
-                definition.message(f"give either `{parameter.name}` or `{other}`", call)
+                definition.message(f"give either `{parameter.name}` or {words}", call)
             )
-        missing = parameter.name not in given and (other is None or other not in given)
-        if missing and not parameter.instead_of:
+        if present and len(present) < len(others):
+            raise ModelError(definition.message(f"{words} are given together", call))
+        missing = parameter.name not in given and not present
+        if missing and not parameter.instead_of and not parameter.optional:
             raise ModelError(
                 definition.message(
                     f"`{family.name}` needs `{parameter.name}`: {_usage(family)}", call
@@ -271,11 +283,11 @@ def _check_complete(
         )
 
 
-def _usage(family: Family) -> str:
+def _usage(family: Distribution) -> str:
     """Return how a call of the family is written."""
     parts = [
         parameter.name if parameter.positional else f"{parameter.name}=..."
         for parameter in family.parameters
-        if not parameter.instead_of
+        if not parameter.instead_of and not parameter.optional
     ]
     return f"{family.name}({', '.join(parts)})"

@@ -10,14 +10,16 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.errors import DataError, ModelError, nearest
-from millwright.language.parse import normal_name
 from millwright.language.tree import Name, Node, walk
+from millwright.modelling.arguments import family_of
 from millwright.modelling.checks import check_arguments, check_outcome
 from millwright.modelling.density import check_unknown_axes
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.labelled import Labelled, spread_over
+from millwright.modelling.label_sets import label_sets
+from millwright.modelling.labelled import Labelled, base_axis
 from millwright.modelling.program import NUMBERS, Program, lift_numbers
-from millwright.modelling.space import bounds_of, constrained, places
+from millwright.modelling.shaping import check_axes, spread_arguments
+from millwright.modelling.space import free_shape, onto_support, places
 from millwright.modelling.specification import Part, Specification
 from millwright.modelling.tables import LabelSets, Tables, read_tables
 
@@ -64,15 +66,22 @@ class Binding:
 class _Data(dict[tuple[str, ...], Any]):
     """Arguments that are worked out from the tables the first time they are asked for."""
 
-    def __init__(self, tables: Tables, labels: Mapping[str, tuple[Any, ...]]) -> None:
+    def __init__(
+        self,
+        tables: Tables,
+        labels: Mapping[str, tuple[Any, ...]],
+        label_outcomes: frozenset[str],
+    ) -> None:
         super().__init__()
         self.tables = tables
         self.labels = labels
+        self.label_outcomes = label_outcomes
 
     def __missing__(self, key: tuple[str, ...]) -> Any:
         makers: dict[str, Callable[..., np.ndarray]] = {
             "column": self.numbers,
             "codes": self.codes,
+            "observed": self.observed,
             "reduced": self.reduced,
         }
         self[key] = makers[key[0]](*key[1:])
@@ -80,6 +89,12 @@ class _Data(dict[tuple[str, ...], Any]):
 
     def numbers(self, name: str) -> np.ndarray:
         return self.tables.numbers(name)
+
+    def observed(self, name: str) -> np.ndarray:
+        """Return an outcome's values: numbers, or the positions of its labels."""
+        if name in self.label_outcomes:
+            return self.codes(name, name).astype(float)
+        return self.numbers(name)
 
     def codes(self, name: str, label_set: str) -> np.ndarray:
         return self.tables.codes(name, self.labels[label_set], label_set)
@@ -152,14 +167,15 @@ def bind(
         tables, dropped = tables.without_missing([d.name for d in specification.likelihood])
     names = set(specification.defined)
     _check_shadowing(specification, tables)
-    known_labels = _label_sets(specification, tables, dict(labels or {}))
+    known_labels = label_sets(specification, tables, dict(labels or {}))
     columns = _columns_used(specification, tables, names, outcomes == "needed")
     parts, numbers = lift_numbers(specification.parts)
     sizes = {**tables.sizes, **{s: len(v) for s, v in known_labels.items()}}
     program = Program(
         parts, tuple(columns.items()), tuple(sizes.items()), (), tuple(known_labels.items())
     )
-    arguments = _Data(tables, known_labels)
+    of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
+    arguments = _Data(tables, known_labels, of_labels)
     arguments[NUMBERS] = numbers
     evaluation, axes = _first_evaluation(program, arguments)
     with np.errstate(all="ignore"):
@@ -193,41 +209,6 @@ def _check_shadowing(specification: Specification, tables: Tables) -> None:
                     "so that it is clear which is meant"
                 )
             )
-
-
-def _label_sets(
-    specification: Specification, tables: Tables, known: dict[str, tuple[Any, ...]]
-) -> dict[str, tuple[Any, ...]]:
-    """Return the labels of every label set that the model names."""
-    result = dict(known)
-    for name, stated in specification.labels:
-        if name not in result:
-            result[name] = _stated_labels(name, stated, tables)
-    for part in specification.parts:
-        for name in part.per:
-            if name in result:
-                continue
-            if name not in tables.columns and name not in tables.matrix_labels:
-                raise ModelError(
-                    part.definition.message(
-                        f"`per {name}`: the data have no column `{name}`."
-                        f"{nearest(name, tables.columns)}"
-                    )
-                )
-            result[name] = tables.labels(name)
-    for name, labels in tables.matrix_labels.items():
-        result.setdefault(name, labels)
-    return result
-
-
-def _stated_labels(name: str, stated: Any, tables: Tables) -> tuple[Any, ...]:
-    """Return labels that the model lists, or those of all the columns it names."""
-    if name in tables.columns:
-        raise ModelError(f"`labels`: the data have a column `{name}` too; rename one of them.")
-    if not isinstance(stated, str):
-        return tuple(stated)
-    columns = [normal_name(column.strip()) for column in stated.split(",")]
-    return tuple(sorted({label for column in columns for label in tables.labels(column)}))
 
 
 def _names_in(part: Part) -> Iterator[Name]:
@@ -309,10 +290,12 @@ def _inside_support(part: Part, evaluation: Evaluation) -> Labelled:
     named = evaluation.parameters(part)
     check_unknown_axes(part, named, evaluation)
     check_arguments(part, named, evaluation)
-    values = {name: spread_over(item, part.per) for name, item in named.items()}
-    lower, upper = bounds_of(part, values)
-    middle, _ = constrained(on_numpy, np.zeros(evaluation.program.shape(part.per)), lower, upper)
-    return Labelled(np.asarray(middle), part.per)
+    program = evaluation.program
+    values = spread_arguments(on_numpy, part, named, part.axes, program)
+    free = np.zeros(free_shape(part, program))
+    middle, _ = onto_support(on_numpy, part, free, values)
+    shape = program.shape(part.axes)
+    return Labelled(np.array(np.broadcast_to(np.asarray(middle, dtype=float), shape)), part.axes)
 
 
 def _outcome_axes(
@@ -320,43 +303,44 @@ def _outcome_axes(
 ) -> dict[str, tuple[str, ...]]:
     """Return the axes of each outcome: its column's, or those of its distribution."""
     result: dict[str, tuple[str, ...]] = {}
-    tables = [axis for axis in program.size_of if axis.startswith("row")]
     for part in program.outcomes:
         named = evaluation.parameters(part)
-        rows = [axis for item in named.values() for axis in item.axes]
-        axes = columns.get(part.name)
-        if axes is None:
-            found = tuple(dict.fromkeys(rows)) or tuple(tables[:1])
-            if not found or (not rows and len(tables) > 1):
-                raise DataError(
-                    f"How many rows should `{part.name}` have? Nothing in its distribution "
-                    "comes from the data; give rows=, or data with the column."
-                )
-            axes = found
-        for name, item in named.items():
-            extra = [axis for axis in item.axes if axis not in axes]
-            if extra:
+        axes = columns.get(part.name) or _axes_without_column(part, named, program)
+        if part.event == "vector" and len(axes) == 1:
+            family = family_of(part.family, part.arguments)
+            if not family.over_rows:  # type: ignore[attr-defined]
                 raise ModelError(
                     part.definition.message(
-                        _outcome_clash(part.name, name, item, axes, extra[0], evaluation),
-                        dict(part.arguments)[name],
+                        f"`{family.name}` gives a vector for each row, but `{part.name}` is one "
+                        "column. Name the columns of the vector with "
+                        f"columns={{'{part.name}': ['first', 'second', ...]}}"
                     )
                 )
+        check_axes(part, named, axes, program, _mend(named, axes))
         result[part.name] = axes
     return result
 
 
-def _outcome_clash(
-    outcome: str,
-    argument: str,
-    item: Labelled,
-    axes: tuple[str, ...],
-    extra: str,
-    evaluation: Evaluation,
-) -> str:
-    per = ", ".join(f"{axis} ({evaluation.size(axis)})" for axis in axes) or "a single value"
-    mend = "" if extra.startswith("row") else f". Look it up row by row with [{extra}]"
-    return (
-        f"its `{argument}` has one value per {extra} ({evaluation.size(extra)}), "
-        f"`{outcome}` has one per {per}{mend}"
-    )
+def _axes_without_column(
+    part: Part, named: Mapping[str, Labelled], program: Program
+) -> tuple[str, ...]:
+    """Return an outcome's axes when the data do not have it, as for simulation."""
+    tables = [axis for axis in program.size_of if axis.startswith("row")]
+    used = [base_axis(axis) for item in named.values() for axis in item.axes]
+    rows = tuple(axis for axis in dict.fromkeys(used) if axis.startswith("row"))
+    own = (part.name,) if part.event == "vector" and part.name in program.size_of else ()
+    if not rows and part.event == "number":
+        rows = tuple(dict.fromkeys(used))
+    found = rows or tuple(tables[:1])
+    if not found or (not rows and len(tables) > 1):
+        raise DataError(
+            f"How many rows should `{part.name}` have? Nothing in its distribution "
+            "comes from the data; give rows=, or data with the column."
+        )
+    return (*found, *own)
+
+
+def _mend(named: Mapping[str, Labelled], axes: tuple[str, ...]) -> str:
+    extra = [axis for item in named.values() for axis in item.labels if axis not in axes]
+    rows = any(axis.startswith("row") for axis in extra)
+    return "" if rows else ". Look it up row by row with [{axis}]"

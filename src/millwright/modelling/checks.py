@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from millwright.distributions.family import DOMAIN_WORDS, Support
+from millwright.distributions import on_numpy
+from millwright.distributions.family import DOMAIN_WORDS, Family, Support
+from millwright.distributions.vector import LabelFamily, VectorFamily
 from millwright.errors import DataError, ModelError
 from millwright.language.printing import text_of
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled, spread_over
+from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.specification import Part, rests_on_unknowns
 from millwright.modelling.tables import row_words
 
@@ -60,7 +63,13 @@ def _check_bounds(part: Part, named: dict[str, Labelled], evaluation: Evaluation
 
 def check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:
     """Refuse observed values with zero density whatever the unknowns are."""
-    values = evaluation.arguments["column", part.name]
+    values = evaluation.arguments["observed", part.name]
+    if part.event == "label":
+        _check_labels(part, axes, evaluation)
+        return
+    if part.event == "vector":
+        _check_vectors(part, axes, evaluation)
+        return
     support = _known_support(part, axes, evaluation)
     inside = support.contains(values)
     if not np.all(inside):
@@ -75,11 +84,52 @@ def check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> 
         )
 
 
+def _check_labels(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:
+    """Refuse arguments that do not have one entry for each of the outcome's labels."""
+    family = family_of(part.family, part.arguments)
+    assert isinstance(family, LabelFamily)
+    named = evaluation.parameters(part)
+    values = spread_arguments(on_numpy, part, named, axes, evaluation.program)
+    found = np.shape(family.log_probabilities(on_numpy, values))[-1]
+    labels = dict(evaluation.program.labels)[part.name]
+    if found == len(labels):
+        return
+    shown = ", ".join(map(str, labels[:8]))
+    vector = next(q.name for q in family.parameters if q.rank and q.name in named)
+    extra = "" if vector != "cuts" else " (one cut point fewer than labels)"
+    raise ModelError(
+        part.definition.message(
+            f"its `{vector}` makes {found} labels, but `{part.name}` has {len(labels)}: "
+            f"{shown}{extra}",
+            dict(part.arguments)[vector],
+        )
+    )
+
+
+def _check_vectors(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:
+    """Refuse rows that lie outside the support."""
+    family = family_of(part.family, part.arguments)
+    assert isinstance(family, VectorFamily)
+    named = evaluation.parameters(part)
+    given = spread_arguments(on_numpy, part, named, axes, evaluation.program)
+    inside = np.atleast_1d(family.contains(evaluation.arguments["observed", part.name], given))
+    if not inside.all():
+        raise DataError(
+            part.definition.message(
+                f"`{text_of(part.definition.expression)}` gives {family.contents()}, but the "
+                f"data do not in {row_words(np.flatnonzero(~inside))}",
+                part.definition.expression,
+            )
+        )
+
+
 def _known_support(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> Support:
     """Return the support as far as it depends on no unknown."""
     named = evaluation.parameters(part)
     values = {name: spread_over(item, axes) for name, item in named.items()}
-    support = family_of(part.family, part.arguments).support(values)
+    family = family_of(part.family, part.arguments)
+    assert isinstance(family, Family)
+    support = family.support(values)
     free = {
         name
         for name, node in part.arguments

@@ -6,13 +6,13 @@ from dataclasses import dataclass
 
 from millwright.distributions import on_jax
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.errors import ModelError
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import from_standard
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.program import Arguments, Program
-from millwright.modelling.space import bounds_of, constrained, places
+from millwright.modelling.shaping import check_axes, split_axes, spread_arguments
+from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
 
 __all__ = ["LogDensity", "log_likelihood", "terms"]
@@ -49,22 +49,13 @@ class LogDensity:
 
 def check_unknown_axes(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
     """Refuse a prior whose arguments have label sets that its `per` does not name."""
-    for name, item in named.items():
-        extra = [axis for axis in item.labels if axis not in part.per]
-        if extra:
-            has = f"per {', '.join(part.per)}" if part.per else "a single unknown"
-            mend = (
-                ""
-                if extra[0].startswith("row")
-                else (f"; add `per {extra[0]}` if one unknown for each is meant")
-            )
-            raise ModelError(
-                part.definition.message(
-                    f"its `{name}` has one value per {extra[0]} "
-                    f"({evaluation.size(extra[0])}), but `{part.name}` is {has}{mend}",
-                    dict(part.arguments)[name],
-                )
-            )
+    check_axes(
+        part,
+        named,
+        part.axes,
+        evaluation.program,
+        "; add `per {axis}` if one unknown for each is meant",
+    )
 
 
 @dataclass(frozen=True)
@@ -101,14 +92,15 @@ def place_unknowns(
         piece = position[..., place.start : place.stop].reshape(lead + place.shape)
         named = evaluation.parameters(part)
         check_unknown_axes(part, named, evaluation)
-        values = {name: spread_over(item, axes) for name, item in named.items()}
+        values = spread_arguments(m, part, named, axes, program)
         if part.name in program.mapped:
             constants = (arguments["information", part.name], arguments["pull", part.name])
             x, joint = from_standard(m, piece, values["location"], values["scale"], *constants)
             found[part.name] = Placed(named, joint=Labelled(joint, axes))
         else:
-            x, log_slope = constrained(m, piece, *bounds_of(part, values))
-            found[part.name] = Placed(named, log_slope=Labelled(log_slope, axes))
+            x, log_slope = onto_support(m, part, piece, values)
+            copies = split_axes(part.event, axes)[0]
+            found[part.name] = Placed(named, log_slope=Labelled(log_slope, copies))
         evaluation.values[part.name] = Labelled(x, axes)
     return evaluation, found
 
@@ -152,17 +144,21 @@ def log_density_of(
 ) -> Labelled:
     """Return the log density of a distribution at `value`, element by element."""
     m = evaluation.m
-    axes = union_axes([value, *named.values()])
-    arguments = {name: spread_over(item, axes) for name, item in named.items()}
     family = family_of(part.family, part.arguments)
+    if part.event == "number":
+        axes = union_axes([value, *named.values()])
+    else:
+        drawn = any(DRAW in item.axes for item in (value, *named.values()))
+        axes = (*((DRAW,) if drawn else ()), *value.labels)
+    arguments = spread_arguments(m, part, named, axes, evaluation.program)
     density = family.log_density(m, spread_over(value, axes), arguments)
-    return Labelled(density, axes)
+    return Labelled(density, split_axes(part.event, axes)[0])
 
 
 def log_likelihood(evaluation: Evaluation, part: Part) -> Labelled:
     """Return the log density of an outcome's rows, with a leading axis if there are draws."""
     axes = dict(evaluation.program.outcome_axes)[part.name]
-    observed = Labelled(evaluation.arguments["column", part.name], axes)
+    observed = Labelled(evaluation.arguments["observed", part.name], axes)
     named = evaluation.parameters(part)
     return log_density_of(part, observed, named, evaluation)
 

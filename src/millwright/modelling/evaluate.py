@@ -9,11 +9,32 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
+import numpy as np
+
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.errors import DataError, ModelError, nearest
 from millwright.language.printing import text_of
-from millwright.language.tree import Call, Label, Lookup, Name, Node, Number, Operation, Slot
-from millwright.modelling.labelled import DRAW, Labelled, aligned, spread_over, union_axes
+from millwright.language.tree import (
+    Call,
+    Label,
+    Listed,
+    Lookup,
+    Name,
+    Node,
+    Number,
+    Operation,
+    Slot,
+)
+from millwright.modelling.labelled import (
+    DRAW,
+    LIST,
+    Labelled,
+    aligned,
+    base_axis,
+    spread_over,
+    twin,
+    union_axes,
+)
 from millwright.modelling.program import NUMBERS, Arguments, Program
 from millwright.modelling.specification import Part
 
@@ -78,10 +99,14 @@ class Evaluation:
 
     def size(self, axis: str) -> int:
         """Return the length of an axis."""
-        return self.program.size_of[axis]
+        return self.program.shape((axis,))[0]
 
     def _checked(self, part: Part, value: Labelled) -> Labelled:
         """Spread a derived quantity over the label sets of its `per`."""
+        if LIST in value.axes:
+            raise ModelError(
+                part.definition.message("a quantity cannot be a list; give it labels")
+            )
         extra = [axis for axis in value.labels if axis not in part.per]
         if not part.per:
             return value
@@ -123,6 +148,8 @@ class _Walk:
                 return self._operation(node)
             case Call():
                 return self._call(node)
+            case Listed(items=items):
+                return self._listed(items, node)
             case Label():
                 raise self.fail("a label stands outside brackets", node)
 
@@ -172,7 +199,7 @@ class _Walk:
         value: Any = label.value  # type: ignore[union-attr]
         if isinstance(label, Number) and value == int(value):
             value = int(value)
-        known = dict(self.evaluation.program.labels).get(axis, ())
+        known = dict(self.evaluation.program.labels).get(base_axis(axis), ())
         if value not in known:
             words = nearest(str(value), map(str, known))
             raise self.fail(
@@ -195,10 +222,27 @@ class _Walk:
                 f"the data have no column `{column.name}`.{nearest(column.name, known)}", column
             )
         try:
-            codes = self.evaluation.arguments["codes", column.name, axis]
+            codes = self.evaluation.arguments["codes", column.name, base_axis(axis)]
         except DataError as error:
             raise DataError(self.part.definition.message(str(error), column)) from None
         return Labelled(codes, program.column_axes[column.name])
+
+    def _listed(self, items: tuple[Node, ...], node: Node) -> Labelled:
+        """Return a list, or a list of lists, along axes that an argument will name."""
+        parts = [self.visit(item) for item in items]
+        inner = {part.labels for part in parts}
+        if len(inner) > 1 or not inner <= {(), (LIST,)}:
+            raise self.fail("a list holds single values, or lists of one length", node)
+        if len({np.shape(part.values)[-1:] for part in parts}) > 1 and inner == {(LIST,)}:
+            raise self.fail("the lists in a list must have one length", node)
+        lead = (DRAW,) if any(DRAW in part.axes for part in parts) else ()
+        rest = next(iter(inner))
+        spread = [self.m.asarray(spread_over(part, (*lead, *rest))) for part in parts]
+        shape = np.broadcast_shapes(*(value.shape for value in spread))
+        stacked = self.m.stack([self.m.broadcast_to(value, shape) for value in spread], -1)
+        if rest:
+            return Labelled(self.m.swapaxes(stacked, -1, -2), (*lead, LIST, twin(LIST)))
+        return Labelled(stacked, (*lead, LIST))
 
     def _operation(self, node: Operation) -> Labelled:
         operands = [self.visit(part) for part in node.operands]
@@ -233,9 +277,11 @@ class _Walk:
 
     def _dot(self, items: list[Labelled], node: Operation | Call) -> Labelled:
         left, right = items
+        for item, side in zip(items, _sides(node), strict=True):
+            self._no_list(item, side)
         shared = left.labels[-1:] if set(left.labels[-1:]) & set(right.labels) else ()
         if not shared:
-            sides = node.operands if isinstance(node, Operation) else node.arguments
+            sides = _sides(node)
             raise self.fail(
                 f"`@` sums over a label set that both sides share, but "
                 f"{self._words(sides[0], left)} and {self._words(sides[1], right)}",
@@ -252,9 +298,13 @@ class _Walk:
         self, items: list[Labelled], nodes: tuple[Node, ...], node: Node
     ) -> tuple[tuple[str, ...], list[Array]]:
         """Align operands; label sets that neither side holds in full do not combine."""
+        for item, operand in zip(items, nodes, strict=True):
+            self._no_list(item, operand)
         axes, values = aligned(items)
         wanted = {axis for axis in axes if axis != DRAW}
         if wanted <= set(self.part.per) or any(wanted == set(item.labels) for item in items):
+            return axes, values
+        if self.part.kind == "outcome" and self.part.name in wanted and self._rows_of_one(wanted):
             return axes, values
         first, second = self._clashing(items)
         raise self.fail(
@@ -263,6 +313,19 @@ class _Walk:
             f"{self._mend(items, nodes, first, second)}",
             node,
         )
+
+    def _no_list(self, item: Labelled, node: Node) -> None:
+        if LIST in item.axes:
+            raise self.fail(
+                "a list can only be an argument of a distribution that takes a vector; elsewhere "
+                "use a quantity with labels",
+                node,
+            )
+
+    def _rows_of_one(self, wanted: set[str]) -> bool:
+        """Whether the label sets are an outcome's own, and the rows of one table."""
+        others = wanted - {self.part.name}
+        return len(others) == 1 and all(axis.startswith("row") for axis in others)
 
     def _clashing(self, items: list[Labelled]) -> tuple[int, int]:
         pairs = [
@@ -291,6 +354,10 @@ class _Walk:
             if rows and all(axis in self.evaluation.program.column_axes for axis in sets):
                 return f"Look it up row by row: {text_of(nodes[this])}[{', '.join(sets)}]"
         return "Different label sets meet only through brackets, as in effect[stone]"
+
+
+def _sides(node: Operation | Call) -> tuple[Node, ...]:
+    return node.operands if isinstance(node, Operation) else node.arguments
 
 
 def _axis_words(axis: str) -> str:

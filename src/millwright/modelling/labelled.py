@@ -13,9 +13,30 @@ import numpy as np
 
 from millwright.distributions.mathematics import Array
 
-__all__ = ["DRAW", "Labelled", "aligned", "spread_over", "union_axes"]
+__all__ = [
+    "DRAW",
+    "LIST",
+    "Labelled",
+    "aligned",
+    "base_axis",
+    "spread_over",
+    "twin",
+    "union_axes",
+]
 
 DRAW = "draw"
+LIST = "list"
+"""Axis of a list written in a definition, until an argument gives it a label set."""
+
+
+def twin(axis: str) -> str:
+    """Return the name of a label set's second axis, that of the columns of a square matrix."""
+    return axis + "'"
+
+
+def base_axis(axis: str) -> str:
+    """Return the label set of an axis: that of its twin, or itself."""
+    return axis.removesuffix("'")
 
 
 class Labelled(NamedTuple):

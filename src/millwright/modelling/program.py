@@ -14,7 +14,8 @@ from typing import Any
 
 import numpy as np
 
-from millwright.language.tree import Call, Lookup, Node, Number, Operation, Slot
+from millwright.language.tree import Call, Listed, Lookup, Node, Number, Operation, Slot
+from millwright.modelling.labelled import base_axis
 from millwright.modelling.specification import Part
 
 __all__ = ["NUMBERS", "Arguments", "Program", "lift_numbers"]
@@ -96,7 +97,7 @@ class Program:
 
     def shape(self, axes: tuple[str, ...]) -> tuple[int, ...]:
         """Return the lengths of `axes`."""
-        return tuple(self.size_of[axis] for axis in axes)
+        return tuple(self.size_of[base_axis(axis)] for axis in axes)
 
 
 def lift_numbers(parts: tuple[Part, ...]) -> tuple[tuple[Part, ...], np.ndarray]:
@@ -127,6 +128,8 @@ def _lift(node: Node, values: list[float]) -> Node:
                 arguments=tuple(_lift(part, values) for part in arguments),
                 keywords=tuple((name, _lift(part, values)) for name, part in keywords),
             )
+        case Listed(items=items):
+            return replace(node, items=tuple(_lift(part, values) for part in items))
         case Lookup(base=base):
             return replace(node, base=_lift(base, values))
         case _:

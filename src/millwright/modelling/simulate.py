@@ -7,13 +7,15 @@ from typing import Any
 
 import numpy as np
 
+from millwright.distributions import on_numpy
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import to_standard
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
-from millwright.modelling.space import bounds_of, places, unconstrained
+from millwright.modelling.shaping import split_axes, spread_arguments
+from millwright.modelling.space import free_of, places
 from millwright.modelling.specification import Part
 
 __all__ = ["draw_outcomes", "draw_unknowns", "positions_from", "stated_values"]
@@ -52,7 +54,7 @@ def _stated(binding: Binding, name: str, value: Any, axes: tuple[str, ...]) -> n
             )
         value = [value[label] for label in labels]
     try:
-        array = np.broadcast_to(np.asarray(value, dtype=float), shape)
+        array = np.array(np.broadcast_to(np.asarray(value, dtype=float), shape))
     except (TypeError, ValueError) as error:
         raise ArgumentError(f"`given`: the value of `{name}` must have shape {shape}.") from error
     if not np.isfinite(array).all():
@@ -80,7 +82,7 @@ def draw_unknowns(
     with np.errstate(all="ignore"):
         for part in binding.program.unknowns:
             if part.name not in known:
-                evaluation.values[part.name] = _draw(part, part.per, draws, generator, evaluation)
+                evaluation.values[part.name] = _draw(part, part.axes, draws, generator, evaluation)
     return evaluation
 
 
@@ -104,14 +106,14 @@ def _draw(
     evaluation: Evaluation,
 ) -> Labelled:
     size = (draws, *evaluation.program.shape(axes))
-    spread = {
-        name: np.asarray(spread_over(item, (DRAW, *axes)), dtype=float)
-        for name, item in evaluation.parameters(part).items()
-    }
+    named = evaluation.parameters(part)
+    given = spread_arguments(on_numpy, part, named, (DRAW, *axes), evaluation.program)
     family = family_of(part.family, part.arguments)
-    sane = _sane(part, spread)
-    values = np.asarray(family.draw(generator, size, sane[1]), dtype=float)
-    return Labelled(np.where(sane[0], values, np.nan), (DRAW, *axes))
+    good, sane = _sane(part, {name: np.asarray(v, dtype=float) for name, v in given.items()})
+    values = np.asarray(family.draw(generator, size, sane), dtype=float)
+    events = values.ndim - len(split_axes(part.event, (DRAW, *axes))[0])
+    good = np.reshape(good, np.shape(good) + (1,) * events) if np.ndim(good) else good
+    return Labelled(np.where(good, values, np.nan), (DRAW, *axes))
 
 
 def _sane(part: Part, spread: dict[str, np.ndarray]) -> tuple[Any, dict[str, np.ndarray]]:
@@ -125,7 +127,9 @@ def _sane(part: Part, spread: dict[str, np.ndarray]) -> tuple[Any, dict[str, np.
     for parameter in family.parameters:
         if parameter.name in spread:
             valid = parameter.valid(spread[parameter.name])
-            good = good & valid
+            # A vector is of use as a whole or not at all.
+            over = tuple(range(-parameter.rank, 0))
+            good = good & (valid.all(axis=over) if parameter.rank else valid)
             safe = 0.5 if parameter.domain == "probability" else 1.0
             result[parameter.name] = np.where(valid, spread[parameter.name], safe)
     return good, result
@@ -134,17 +138,16 @@ def _sane(part: Part, spread: dict[str, np.ndarray]) -> tuple[Any, dict[str, np.
 def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
     """Return drawn unknowns in unconstrained coordinates, shape (draws, dimension)."""
     pieces = []
+    program = binding.program
     for part, place in zip(binding.program.unknowns, places(binding.program), strict=True):
         item = evaluation.values[part.name]
-        axes = (DRAW, *part.per)
-        named = {
-            name: spread_over(value, axes) for name, value in evaluation.parameters(part).items()
-        }
+        axes = (DRAW, *part.axes)
+        named = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)
         values = spread_over(item, axes)
         if part.name in binding.program.mapped:
             constants = (binding.arguments[key, part.name] for key in ("information", "pull"))
             u = to_standard(values, named["location"], named["scale"], *constants)
         else:
-            u = unconstrained(values, *bounds_of(part, named))
+            u = free_of(part, values, named)
         pieces.append(u.reshape(len(u), place.size))
     return np.concatenate(pieces, axis=1)

@@ -12,12 +12,23 @@ from typing import Literal
 
 import numpy as np
 
+from millwright.distributions.family import Family
 from millwright.distributions.mathematics import Array, Mathematics, softplus
+from millwright.distributions.vector import VectorFamily
 from millwright.modelling.arguments import family_of
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
 
-__all__ = ["Place", "constrained", "places", "slope", "unconstrained"]
+__all__ = [
+    "Place",
+    "bounds_of",
+    "constrained",
+    "free_of",
+    "free_shape",
+    "onto_support",
+    "places",
+    "unconstrained",
+]
 
 Bounds = Literal["none", "lower", "upper", "both"]
 
@@ -27,7 +38,15 @@ _FARTHEST = 36.0
 
 @dataclass(frozen=True)
 class Place:
-    """One unknown's stretch of the sampler's vector."""
+    """One unknown's stretch of the sampler's vector.
+
+    Attributes
+    ----------
+    axes
+        Axes of the unknown's values.
+    shape
+        Shape of its free coordinates; shares of a whole have one fewer than values.
+    """
 
     name: str
     axes: tuple[str, ...]
@@ -36,7 +55,7 @@ class Place:
 
     @property
     def size(self) -> int:
-        """How many numbers the unknown stands for."""
+        """How many free coordinates the unknown has."""
         return int(np.prod(self.shape, dtype=int))
 
     @property
@@ -50,15 +69,50 @@ def places(program: Program) -> tuple[Place, ...]:
     result: list[Place] = []
     start = 0
     for part in program.unknowns:
-        place = Place(part.name, part.per, program.shape(part.per), start)
+        place = Place(part.name, part.axes, free_shape(part, program), start)
         result.append(place)
         start = place.stop
     return tuple(result)
 
 
+def free_shape(part: Part, program: Program) -> tuple[int, ...]:
+    shape = program.shape(part.per)
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, VectorFamily):
+        return (*shape[:-1], family.free_size(shape[-1]))
+    return shape
+
+
+def onto_support(
+    m: Mathematics, part: Part, u: Array, parameters: dict[str, Array]
+) -> tuple[Array, Array]:
+    """Map free coordinates of an unknown onto its support.
+
+    Returns
+    -------
+    Values, and the log derivative of the map: element by element, or one for each vector.
+    """
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, VectorFamily):
+        return family.from_free(m, u, parameters)
+    return constrained(m, u, *bounds_of(part, parameters))
+
+
+def free_of(part: Part, x: Array, parameters: dict[str, Array]) -> np.ndarray:
+    """Map values of an unknown back to its free coordinates (NumPy)."""
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, VectorFamily):
+        u = family.to_free(x, parameters)
+        return np.nan_to_num(u, nan=0.0, posinf=_FARTHEST, neginf=-_FARTHEST)
+    return unconstrained(x, *bounds_of(part, parameters))
+
+
 def bounds_of(part: Part, parameters: dict[str, Array]) -> tuple[Array | None, Array | None]:
     """Return the ends of an unknown's support for given arguments of its prior."""
-    support = family_of(part.family, part.arguments).support(parameters)
+    family = family_of(part.family, part.arguments)
+    if not isinstance(family, Family):
+        return None, None
+    support = family.support(parameters)
     return support.lower, support.upper
 
 
@@ -90,13 +144,3 @@ def unconstrained(x: Array, lower: Array | None, upper: Array | None) -> np.ndar
             share = (np.asarray(x) - lower) / (np.asarray(upper) - lower)
             u = np.log(share) - np.log1p(-share)
     return np.nan_to_num(u, nan=0.0, posinf=_FARTHEST, neginf=-_FARTHEST)
-
-
-def slope(u: Array, lower: Array | None, upper: Array | None) -> np.ndarray:
-    """Return dx/du of the map at `u` (NumPy)."""
-    if lower is None and upper is None:
-        return np.ones_like(np.asarray(u, dtype=float))
-    if upper is None or lower is None:
-        return np.exp(u) if upper is None else -np.exp(u)
-    share = 1 / (1 + np.exp(-np.asarray(u)))
-    return (np.asarray(upper) - lower) * share * (1 - share)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
 from typing import Any, Literal
 
+from millwright.distributions.family import Event
 from millwright.distributions.registry import FamilyKey
 from millwright.errors import LanguageError, ModelError
 from millwright.language.definition import Definition, define
@@ -20,6 +21,7 @@ from millwright.modelling.arguments import (
     distribution_arguments,
     family_of,
 )
+from millwright.modelling.labelled import twin
 
 __all__ = ["Kind", "Part", "Specification", "Written", "rests_on_unknowns", "specify"]
 
@@ -41,6 +43,8 @@ class Part:
         quantities.
     arguments
         Arguments of the distribution by name, or one unnamed expression.
+    event
+        What one value of the distribution is.
     """
 
     name: str
@@ -49,6 +53,12 @@ class Part:
     arguments: tuple[tuple[str, Node], ...]
     per: tuple[str, ...]
     definition: Definition = field(compare=False)
+    event: Event = "number"
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """Axes of an unknown's values: its label sets, the last one twice for a matrix."""
+        return (*self.per, twin(self.per[-1])) if self.event == "matrix" else self.per
 
     @property
     def expression(self) -> Node:
@@ -135,7 +145,9 @@ def specify(
         read["derived"],
         _aliases(columns, read),
         read["terms"],
-        _labels(labels or {}, [d for definitions in read.values() for d in definitions]),
+        _labels(
+            labels or {}, [d for group in ("priors", "derived", "terms") for d in read[group]]
+        ),
         (*_ordered(parts), *extra, *outcomes),
     )
 
@@ -171,7 +183,8 @@ def _prior(definition: Definition) -> Part:
     if isinstance(definition.expression, Number) and not definition.per:
         return Part(definition.name, "fixed", "", (("", definition.expression),), (), definition)
     family, arguments = distribution_arguments(definition)
-    if family_of(family, arguments).whole:
+    known = family_of(family, arguments)
+    if known.whole:
         raise ModelError(
             definition.message(
                 "an unknown cannot have a discrete distribution: the sampler "
@@ -180,7 +193,17 @@ def _prior(definition: Definition) -> Part:
                 definition.expression,
             )
         )
-    return Part(definition.name, "unknown", family, arguments, definition.per, definition)
+    if known.event != "number" and not definition.per:
+        raise ModelError(
+            definition.message(
+                f"`{known.name}` is a distribution of a {known.event}, so it needs the label set "
+                f"that this runs over: {definition.text} per ...",
+                definition.expression,
+            )
+        )
+    return Part(
+        definition.name, "unknown", family, arguments, definition.per, definition, known.event
+    )
 
 
 def _derived(definition: Definition) -> Part:
@@ -203,7 +226,10 @@ def _outcome(definition: Definition) -> Part:
             definition.message("`per` belongs to priors; an outcome has one value a row")
         )
     family, arguments = distribution_arguments(definition)
-    return Part(definition.name, "outcome", family, arguments, (), definition)
+    event = family_of(family, arguments).event
+    if event == "matrix":
+        raise ModelError(definition.message("a matrix cannot be an outcome"))
+    return Part(definition.name, "outcome", family, arguments, (), definition, event)
 
 
 def _check_uses(parts: list[Part], outcomes: list[Part]) -> None:

@@ -7,13 +7,16 @@ from dataclasses import replace
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.distributions.family import Family
 from millwright.distributions.registry import DISTRIBUTIONS
+from millwright.errors import ModelError
 from millwright.language.printing import text_of
-from millwright.language.tree import Call, Name, Node, walk
+from millwright.language.tree import Call, Listed, Lookup, Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled
 from millwright.modelling.program import Program
+from millwright.modelling.shaping import check_axes, spread_arguments
 from millwright.modelling.specification import Part, Specification
 
 __all__ = ["describe", "prior_range"]
@@ -64,11 +67,13 @@ def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> l
     if part.kind == "unknown":
         lines.append(
             f"      {family_of(part.family, part.arguments).summary}; "
-            f"{_range_words(part, specification)}"
+            f"{_range_words(part, specification, sizes)}"
         )
         if part.per:
             count = int(np.prod([sizes[s] for s in part.per])) if sizes else 0
             number = f"{count} values, " if count else ""
+            if part.event == "matrix" and count:
+                number = f"a matrix of {sizes[part.per[-1]]} x {sizes[part.per[-1]]}, "
             lines.append(f"      {number}one for each {' and '.join(part.per)}")
     return lines
 
@@ -96,30 +101,43 @@ def _named(node: Node) -> Node:
     return replace(node, arguments=tuple(map(_named, node.arguments)))
 
 
-def _range_words(part: Part, specification: Specification) -> str:
-    found = prior_range(part, specification)
+def _range_words(part: Part, specification: Specification, sizes: dict[str, int]) -> str:
+    found = prior_range(part, specification, sizes)
     if found is None:
         return "its range depends on other quantities or on the data"
     exact, low, high = found
-    return f"{'' if exact else 'about '}{_short(low)} to {_short(high)}"
+    each = ""
+    if part.event != "number":
+        what = "each correlation" if part.event == "matrix" else "each value"
+        count = sizes.get(part.per[-1])
+        each = f"{what}{'' if count else f' (of {_LABELS_OF_A_VECTOR}, say)'} "
+    return f"{each}{'' if exact else 'about '}{_short(low)} to {_short(high)}"
 
 
-def prior_range(part: Part, specification: Specification) -> tuple[bool, float, float] | None:
+def prior_range(
+    part: Part, specification: Specification, sizes: dict[str, int] | None = None
+) -> tuple[bool, float, float] | None:
     """Return the central 95 % range of a prior, and whether it is exact.
 
     Ranges of priors that depend on other unknowns are simulated; priors that depend on data
     give None.
     """
     names = {name for _, node in part.arguments for name in _names(node)}
-    if not names:
+    family = family_of(part.family, part.arguments)
+    if not names and isinstance(family, Family):
         values = {name: _constant(node, part) for name, node in part.arguments}
-        family = family_of(part.family, part.arguments)
         low, high = family.quantile(np.array([0.025, 0.975]), values)
         return True, float(low), float(high)
     needed = _ancestors(part, specification)
     if needed is None:
         return None
-    draws = _simulate(needed)
+    try:
+        draws = _simulate(needed, sizes or {})
+    except ModelError:
+        # Shapes that do not agree are for binding to report, with the data's labels.
+        return None
+    if part.event == "matrix":
+        draws = draws[..., *np.triu_indices(draws.shape[-1], 1)]
     if not np.isfinite(draws).any():
         return None
     low, high = np.nanquantile(draws, [0.025, 0.975])
@@ -144,7 +162,10 @@ def _ancestors(part: Part, specification: Specification) -> list[Part] | None:
     ):
         if candidate.name in wanted:
             used = {name for _, node in candidate.arguments for name in _names(node)}
-            if not used <= defined:
+            lookups = any(
+                isinstance(n, Lookup) for _, top in candidate.arguments for n in walk(top)
+            )
+            if not used <= defined or lookups:
                 return None
             wanted |= used
     return [
@@ -152,25 +173,34 @@ def _ancestors(part: Part, specification: Specification) -> list[Part] | None:
     ]
 
 
-def _simulate(parts: list[Part], draws: int = 4000) -> np.ndarray:
-    """Draw from the prior of the last part, with a single label in each label set."""
+_LABELS_OF_A_VECTOR = 3
+"""Labels assumed for a vector's label set as long as there are no data."""
+
+
+def _simulate(parts: list[Part], sizes: dict[str, int], draws: int = 4000) -> np.ndarray:
+    """Draw from the prior of the last part, with a single label in each ordinary label set."""
     generator = np.random.default_rng(20_001)
-    sets = {name for part in parts for name in part.per}
-    program = Program(tuple(parts), (), tuple((name, 1) for name in sets), ())
+    lengths = {name: 1 for part in parts for name in part.per}
+    for part in parts:
+        if part.event != "number":
+            listed = (len(node.items) for _, node in part.arguments if isinstance(node, Listed))
+            assumed = next(listed, _LABELS_OF_A_VECTOR)
+            lengths[part.per[-1]] = sizes.get(part.per[-1], assumed)
+    program = Program(tuple(parts), (), tuple(lengths.items()), ())
     evaluation = Evaluation(on_numpy, program, {})
     with np.errstate(all="ignore"):
         for part in parts:
             if part.kind != "unknown":
                 evaluation.get(part.name)
                 continue
-            values = {
-                name: np.asarray(item.values, dtype=float).reshape(-1)
-                for name, item in evaluation.parameters(part).items()
-            }
+            axes = (DRAW, *part.axes)
+            named = evaluation.parameters(part)
+            check_axes(part, named, part.axes, program, "")
+            values = spread_arguments(on_numpy, part, named, axes, program)
             family = family_of(part.family, part.arguments)
-            drawn = np.asarray(family.draw(generator, (draws,), values))
-            shaped = drawn.reshape((draws,) + (1,) * len(part.per))
-            evaluation.values[part.name] = Labelled(shaped, (DRAW, *part.per))
+            size = (draws, *program.shape(part.axes))
+            drawn = np.asarray(family.draw(generator, size, values))
+            evaluation.values[part.name] = Labelled(drawn, axes)
     return evaluation.values[parts[-1].name].values
 
 

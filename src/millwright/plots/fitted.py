@@ -46,7 +46,7 @@ def fitted_line(
         _band(axes, line.x, line.expected, 0.50, RIVER, 0.45, "expectation, 50 %")
         middle = np.median(line.expected, axis=0)
         axes.plot(line.x, middle, color=RIVER, lw=2, label="expectation, median")
-        seen = posterior.draws.binding.arguments["column", name]
+        seen = posterior.draws.binding.arguments["observed", name]
         at = posterior.draws.binding.tables.columns[column].values
         axes.plot(at, seen, "o", color=INK, ms=5, label="observed")
         _labels(axes, column, name)

@@ -6,7 +6,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from millwright.draws.predictive import STATISTICS, PredictiveCheck
+from millwright.draws.predictive import PredictiveCheck
 from millwright.errors import ArgumentError
 from millwright.plots.style import INK, WHEAT, finish, new_figure, styled
 from millwright.posterior import Posterior
@@ -41,9 +41,13 @@ def predictive_check(
     seen, copies = check.observed[name], check.replicated[name]
     with styled():
         figure = new_figure(*size)
-        grid = figure.add_gridspec(len(STATISTICS), 2, width_ratios=[1.7, 1])
-        _histogram(figure.add_subplot(grid[:, 0]), seen, copies, name)
-        for row, (statistic, function) in enumerate(STATISTICS.items()):
+        statistics = dict(list(check.statistics(name).items())[:6])
+        grid = figure.add_gridspec(len(statistics), 2, width_ratios=[1.7, 1])
+        axes = figure.add_subplot(grid[:, 0])
+        _histogram(axes, seen, copies, name)
+        if name in check.labels:
+            axes.set_xticks(range(len(check.labels[name])), map(str, check.labels[name]))
+        for row, (statistic, function) in enumerate(statistics.items()):
             axes = figure.add_subplot(grid[row, 1])
             _statistic(axes, statistic, function(seen, axis=0), function(copies, axis=1))
         return finish(

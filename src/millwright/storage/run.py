@@ -27,6 +27,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from millwright.errors import StorageError
+from millwright.modelling.labelled import base_axis
 from millwright.modelling.tables import Column, Tables
 from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet
@@ -187,7 +188,7 @@ def read_run(path: Path) -> StoredRun:
     for name, axes in record["axes"].items():
         if name in table.column_names:
             flat = _flat(table[name])
-            values[name] = flat.reshape(chains, draws, *(sizes[axis] for axis in axes))
+            values[name] = flat.reshape(chains, draws, *(sizes[base_axis(axis)] for axis in axes))
     statistics = _read_parquet(path / "statistics" / "part-000001.parquet")
     numbers = {
         name: statistics[name].to_numpy().reshape(chains, draws)

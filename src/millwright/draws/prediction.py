@@ -1,0 +1,284 @@
+"""Predictions of new rows, and how well they met the truth."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from scipy.special import logsumexp
+
+from millwright.distributions import on_numpy
+from millwright.distributions.vector import LabelFamily
+from millwright.draws.intervals import IntervalKind, interval, kind_words
+from millwright.draws.labelled_draws import Draws
+from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
+from millwright.errors import ArgumentError, DataError, nearest
+from millwright.modelling.arguments import family_of
+from millwright.modelling.binding import Binding, bind
+from millwright.modelling.density import log_likelihood
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.labelled import DRAW, Labelled, full
+from millwright.modelling.shaping import spread_arguments
+from millwright.modelling.simulate import draw_outcomes
+from millwright.modelling.specification import Part
+from millwright.modelling.tables import read_tables
+
+__all__ = ["Predictions", "Score", "expectations", "predict"]
+
+
+@dataclass(frozen=True)
+class Score:
+    """How well predictions met the truth.
+
+    Attributes
+    ----------
+    frame
+        One row a way of predicting (the whole posterior; the posterior mean plugged in) and an
+        outcome.
+    """
+
+    frame: pd.DataFrame
+
+    def __str__(self) -> str:
+        shown = self.frame.copy()
+        for column in shown.columns:
+            percent = column.startswith(("inside", "share"))
+            shown[column] = [
+                "-" if np.isnan(v) else f"{100 * v:.0f} %" if percent else f"{v:.4g}"
+                for v in shown[column]
+            ]
+        keys = {
+            "root": "Errors: smaller is better, in the outcome's unit.",
+            "log": "Log score (mean log predictive density): larger is better.",
+            "inside": "Inside: should be near 50 % and 95 %.",
+            "share": "Share right, by the most probable label: more is better.",
+        }
+        key = " ".join(
+            words for start, words in keys.items() if any(str(c).startswith(start) for c in shown)
+        )
+        return f"{shown.rename_axis([None, None]).T.to_string()}\n{key}"
+
+
+@dataclass(frozen=True)
+class Predictions:
+    """Predictive draws for new rows.
+
+    Attributes
+    ----------
+    draws
+        Draws of each outcome, shape (draws, rows), or (draws, rows, labels) for vectors. Labels
+        are held as positions.
+    expected
+        Posterior mean of each row's expectation, or the median of its draws where the
+        distribution has no mean; for labels the probability of each, shape (rows, labels).
+    """
+
+    draws: Mapping[str, np.ndarray] = field(repr=False)
+    expected: Mapping[str, np.ndarray] = field(repr=False)
+    _posterior: Draws = field(repr=False)
+    _binding: Binding = field(repr=False)
+    _generator_seed: int = field(repr=False)
+
+    def table(self, level: float = 0.95, kind: IntervalKind = "central") -> pd.DataFrame:
+        """Return one row a row and outcome: mean, median, and the predictive interval.
+
+        For an outcome of labels: the probability of each.
+        """
+        name = kind_words(kind, level)
+        frames = []
+        for part in self._binding.program.outcomes:
+            if part.event == "label":
+                frames.append(self._label_frame(part))
+                continue
+            numbers = numbers_of_outcome(self._binding, part, self.draws[part.name])
+            means = numbers_of_outcome(self._binding, part, self.expected[part.name])
+            for outcome, draws in numbers.items():
+                low, high = interval(draws, level, kind)
+                frames.append(
+                    pd.DataFrame(
+                        {
+                            "outcome": outcome,
+                            "row": np.arange(1, draws.shape[1] + 1),
+                            "mean": means[outcome],
+                            "median": np.median(draws, axis=0),
+                            f"{name}, from": low,
+                            f"{name}, to": high,
+                        }
+                    )
+                )
+        return pd.concat(frames).set_index(["outcome", "row"])
+
+    def _label_frame(self, part: Part) -> pd.DataFrame:
+        labels = labels_of_outcome(self._binding, part)
+        shares = self.expected[part.name]
+        best = [labels[at] for at in shares.argmax(axis=1)]
+        columns = {f"P({label})": shares[:, at] for at, label in enumerate(labels)}
+        rows = np.arange(1, len(shares) + 1)
+        return pd.DataFrame({"outcome": part.name, "row": rows, "most probable": best, **columns})
+
+    def __str__(self) -> str:
+        return self.table().to_string(float_format=lambda v: f"{v:.4g}", max_rows=40)
+
+    def score(self, truth: Any) -> Score:
+        """Compare with what was observed.
+
+        Parameters
+        ----------
+        truth
+            DataFrame or mapping with the outcome columns for the predicted rows; or one array
+            if there is one outcome.
+
+        Returns
+        -------
+        Root-mean-square error, mean and largest absolute error, log score, and coverage of
+        the 50 % and 95 % central intervals: for the whole posterior, and for the posterior
+        mean plugged in as if it were known. For an outcome of labels: log score, and the share
+        of rows in which the most probable label was right. A vector counts number by number,
+        but for its log score.
+
+        Raises
+        ------
+        DataError
+            If a column is missing or its length differs.
+        """
+        columns = self._truth(truth)
+        rows: dict[tuple[str, str], dict[str, float]] = {}
+        plug = self._plugged_in()
+        for outcome, seen in columns.items():
+            density, plug_density = self._log_scores(outcome, seen, plug)
+            part = next(p for p in self._binding.program.outcomes if p.name == outcome)
+            scores = _label_scores if part.event == "label" else _scores
+            rows["whole posterior", outcome] = scores(
+                self.expected[outcome], self.draws[outcome], seen, density
+            )
+            rows["posterior mean only", outcome] = scores(
+                plug[2][outcome], plug[1][outcome], seen, plug_density
+            )
+        return Score(pd.DataFrame(rows).T.rename_axis(["prediction from", "outcome"]))
+
+    def _truth(self, truth: Any) -> dict[str, np.ndarray]:
+        """Return the observed values of each outcome, laid out like its draws."""
+        if not isinstance(truth, Mapping) and not hasattr(truth, "columns"):
+            if len(self.draws) > 1:
+                raise ArgumentError(f"`truth` needs a column for each of {', '.join(self.draws)}.")
+            truth = {next(iter(self.draws)): truth}
+        tables = read_tables(truth, self._binding.specification.columns)
+        result = {}
+        for part in self._binding.program.outcomes:
+            if part.name not in tables.columns:
+                words = nearest(part.name, map(str, tables.columns))
+                raise DataError(f"`truth` has no column `{part.name}`.{words}")
+            labels = labels_of_outcome(self._binding, part) if part.event == "label" else ()
+            seen = (
+                tables.codes(part.name, labels, part.name).astype(float)
+                if labels
+                else tables.numbers(part.name)
+            )
+            wanted = self.draws[part.name].shape[1:]
+            if seen.shape != wanted:
+                raise DataError(
+                    f"`truth` has {len(np.atleast_1d(seen))} values of `{part.name}`, but "
+                    f"{wanted[0]} rows were predicted."
+                )
+            result[part.name] = seen
+        return result
+
+    def _plugged_in(self) -> tuple[Evaluation, dict[str, np.ndarray], dict[str, np.ndarray]]:
+        known = {
+            name: Labelled(item.values.mean(axis=0, keepdims=True), item.axes)
+            for name, item in self._posterior.known().items()
+        }
+        evaluation = self._binding.evaluation(known)
+        size = 4000
+        repeated = {
+            name: Labelled(np.repeat(item.values, size, axis=0), item.axes)
+            for name, item in known.items()
+        }
+        generator = np.random.default_rng(self._generator_seed)
+        draws = draw_outcomes(self._binding, size, generator, self._binding.evaluation(repeated))
+        return evaluation, draws, expectations(self._binding, evaluation, draws)
+
+    def _log_scores(
+        self, outcome: str, seen: np.ndarray, plug: tuple[Evaluation, Any, Any]
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Log predictive density of each row, from all draws and from the plugged-in mean."""
+        part = next(p for p in self._binding.program.outcomes if p.name == outcome)
+        values = dict(self._binding.arguments) | {("observed", outcome): seen}
+        result = []
+        for evaluation in (self._posterior.evaluation(self._binding), plug[0]):
+            evaluation.arguments = values
+            with np.errstate(all="ignore"):
+                item = log_likelihood(evaluation, part)
+            lead = 1 if evaluation is plug[0] else int(np.prod(self._posterior.shape))
+            shape = (lead, *self._binding.program.shape(item.labels))
+            density = full(item, (DRAW, *item.labels), shape)
+            result.append(logsumexp(density, axis=0) - np.log(lead))
+        return result[0], result[1]
+
+
+def _scores(
+    expected: np.ndarray, draws: np.ndarray, seen: np.ndarray, log_density: np.ndarray
+) -> dict[str, float]:
+    error = seen - expected
+    inside = []
+    for level in (0.5, 0.95):
+        low, high = interval(draws, level)
+        inside.append(float(np.mean((seen >= low) & (seen <= high))))
+    return {
+        "root-mean-square error": float(np.sqrt(np.mean(error**2))),
+        "mean absolute error": float(np.mean(np.abs(error))),
+        "largest absolute error": float(np.max(np.abs(error))),
+        "log score": float(np.mean(log_density)),
+        "inside 50 % interval": inside[0],
+        "inside 95 % interval": inside[1],
+    }
+
+
+def _label_scores(
+    expected: np.ndarray, draws: np.ndarray, seen: np.ndarray, log_density: np.ndarray
+) -> dict[str, float]:
+    return {
+        "log score": float(np.mean(log_density)),
+        "share of rows right": float(np.mean(expected.argmax(axis=1) == seen)),
+    }
+
+
+def predict(draws: Draws, data: Any, rows: int | None, seed: int) -> Predictions:
+    """Draw outcomes for new rows, once for each posterior draw."""
+    binding = bind(
+        draws.binding.specification, data, draws.binding.labels, rows, outcomes="optional"
+    )
+    evaluation = draws.evaluation(binding)
+    size = int(np.prod(draws.shape))
+    generator = np.random.default_rng([seed, 2])
+    copies = draw_outcomes(binding, size, generator, evaluation)
+    return Predictions(copies, expectations(binding, evaluation, copies), draws, binding, seed)
+
+
+def expectations(
+    binding: Binding, evaluation: Evaluation, copies: Mapping[str, np.ndarray]
+) -> dict[str, np.ndarray]:
+    """Return each row's expectation, averaged over the draws of the unknowns."""
+    result = {}
+    for part in binding.program.outcomes:
+        axes = (DRAW, *dict(binding.program.outcome_axes)[part.name])
+        program = binding.program
+        values = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)
+        family = family_of(part.family, part.arguments)
+        size = (_lead(evaluation), *program.shape(axes[1:]))
+        if isinstance(family, LabelFamily):
+            shares = family.probabilities(values)
+            result[part.name] = np.broadcast_to(shares, (*size, shares.shape[-1])).mean(axis=0)
+            continue
+        with np.errstate(all="ignore"):
+            mean = np.broadcast_to(np.asarray(family.mean(values)), size).mean(axis=0)
+        result[part.name] = np.where(np.isfinite(mean), mean, np.median(copies[part.name], axis=0))
+    return result
+
+
+def _lead(evaluation: Evaluation) -> int:
+    first = evaluation.program.unknowns[0].name
+    return len(evaluation.values[first].values)
