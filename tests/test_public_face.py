@@ -6,7 +6,8 @@ import unittest
 from pathlib import Path
 
 import millwright as mw
-from millwright import _DISTRIBUTIONS, _FUNCTIONS, _MODIFIERS
+from millwright import _DISTRIBUTIONS, _FUNCTIONS, _KERNELS, _MODIFIERS
+from millwright.distributions.kernels import KERNELS
 from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
 from millwright.language.vocabulary import FUNCTIONS
 
@@ -24,6 +25,7 @@ class PublicFace(unittest.TestCase):
         self.assertEqual(set(_DISTRIBUTIONS), set(DISTRIBUTIONS))
         self.assertEqual(set(_MODIFIERS), set(MODIFIERS))
         self.assertEqual(set(_FUNCTIONS), set(FUNCTIONS))
+        self.assertEqual(set(_KERNELS), set(KERNELS))
 
     def test_public_classes_and_their_methods_are_documented(self):
         for owner in (mw.Model, mw.Posterior, mw.plots):

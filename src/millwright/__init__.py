@@ -19,6 +19,7 @@ _PLACES = {
 }
 _MODULES = ("demo", "errors", "plots")
 _DISTRIBUTIONS = (
+    "autoregressive",
     "bernoulli",
     "beta",
     "beta_binomial",
@@ -30,6 +31,7 @@ _DISTRIBUTIONS = (
     "dirichlet",
     "exponential",
     "gamma",
+    "gaussian_process",
     "geometric",
     "gumbel",
     "half_cauchy",
@@ -47,8 +49,12 @@ _DISTRIBUTIONS = (
     "normal",
     "pareto",
     "poisson",
+    "random_walk",
+    "skew_normal",
+    "state_space",
     "student_t",
     "uniform",
+    "von_mises",
     "weibull",
 )
 _MODIFIERS = (
@@ -59,6 +65,7 @@ _MODIFIERS = (
     "rounded",
     "zero_inflated",
 )
+_KERNELS = ("linear", "matern32", "matern52", "periodic", "squared_exponential")
 _FUNCTIONS = (
     "abs",
     "arctan",
@@ -85,7 +92,7 @@ _FUNCTIONS = (
     "where",
 )
 
-__all__ = sorted((*_PLACES, *_MODULES, *_DISTRIBUTIONS, *_MODIFIERS, *_FUNCTIONS))
+__all__ = sorted((*_PLACES, *_MODULES, *_DISTRIBUTIONS, *_MODIFIERS, *_KERNELS, *_FUNCTIONS))
 
 
 def __getattr__(name: str) -> Any:
@@ -93,7 +100,7 @@ def __getattr__(name: str) -> Any:
         value = getattr(importlib.import_module(_PLACES[name]), name)
     elif name in _MODULES:
         value = importlib.import_module(f"millwright.{name}")
-    elif name in (*_DISTRIBUTIONS, *_MODIFIERS, *_FUNCTIONS):
+    elif name in (*_DISTRIBUTIONS, *_MODIFIERS, *_KERNELS, *_FUNCTIONS):
         value = importlib.import_module("millwright.language.symbols").called(name)
     else:
         raise AttributeError(f"module 'millwright' has no attribute {name!r}")

@@ -9,12 +9,14 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.distributions.gaussian import covariance_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import LogDensity, place_unknowns, terms
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import chosen_forms, no_information
 from millwright.modelling.information import GroupLikelihood, information_about
-from millwright.modelling.labelled import twin
+from millwright.modelling.labelled import DRAW, Labelled, twin
+from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from millwright.sampling.compiling import compiled
@@ -121,8 +123,9 @@ def _group_likelihood(likelihood: GroupLikelihood, position: Any, arguments: Any
 def group_record(binding: Binding, positions: np.ndarray) -> dict[str, Any]:
     """Say for each group prior how it was sampled, and how much the data say of each group.
 
-    The share is I tau^2 / (1 + I tau^2) at the posterior median of tau: near 0 a group rests on
-    the others, near 1 on its own data.
+    The share is I tau^2 / (1 + I tau^2) at the posterior median of tau, for vectors the
+    eigenvalues of the matrix in its place: near 0 a group rests on the others, near 1 on its
+    own data.
     """
     if not binding.program.forms:
         return {}
@@ -134,8 +137,25 @@ def group_record(binding: Binding, positions: np.ndarray) -> dict[str, Any]:
     for name, form in binding.program.forms:
         result[name] = {"form": form}
         if form == "informed":
-            scale = np.median(np.asarray(found[name].named["scale"].values), axis=0)
-            strength = binding.arguments["information", name] * scale**2
-            share = strength / (1 + strength)
+            share = _share_from_own_data(binding, name, found[name].named)
             result[name] |= {"share_from_own_data": [float(share.min()), float(share.max())]}
     return result
+
+
+def _share_from_own_data(binding: Binding, name: str, named: Mapping[str, Labelled]) -> np.ndarray:
+    information = binding.arguments["information", name]
+    part = binding.program.by_name[name]
+    if part.event == "number":
+        strength = information * np.median(np.asarray(named["scale"].values), axis=0) ** 2
+        return np.asarray(strength / (1 + strength))
+    # The shares of a few draws, averaged: a matrix of medians need not be a covariance.
+    some = {
+        key: Labelled(item.values[::25], item.axes) if DRAW in item.axes else item
+        for key, item in named.items()
+    }
+    axes = (DRAW, *part.axes)
+    program = binding.program
+    values = spread_arguments(on_numpy, part, some, axes, program)
+    root = on_numpy.cholesky(np.asarray(covariance_of(values)))
+    strength = np.linalg.eigvalsh(np.swapaxes(root, -1, -2) @ information @ root)
+    return np.asarray(np.mean(strength / (1 + strength), axis=0))

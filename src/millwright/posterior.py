@@ -22,6 +22,7 @@ from millwright.draws.table import TABLE_KEY, Table, make_table
 from millwright.errors import ArgumentError, ModelError
 from millwright.modelling.binding import bind
 from millwright.modelling.simulate import draw_unknowns
+from millwright.modelling.tables import read_tables
 from millwright.modelling.words import describe
 from millwright.terminal.tables import text_table
 
@@ -266,6 +267,39 @@ class Posterior:
         from millwright.draws.prediction import predict
 
         return predict(self.draws, data, rows, self.record.seed)
+
+    def latent(self, name: str, data: Any = None) -> xr.DataArray:
+        """Draw the latent function or states behind an outcome whose rows depend on each other.
+
+        Parameters
+        ----------
+        name
+            An outcome with a `gaussian_process` or `state_space` distribution.
+        data
+            New rows for a Gaussian process; by default the fitted ones.
+
+        Returns
+        -------
+        Draws without noise: dimensions `draw` (at most 1000), rows, and for a state-space model
+        the states.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such outcome.
+        """
+        import xarray as xr
+
+        from millwright.draws.latent import latent
+
+        columns = self.draws.binding.specification.columns
+        tables = None if data is None else read_tables(data, columns)
+        values, axes = latent(self.draws, name, tables, self.record.seed)
+        coordinates: dict[str, Any] = {"draw": np.arange(len(values))}
+        for at, axis in enumerate(axes, start=1):
+            labels = self.draws.binding.labels.get(axis)
+            coordinates[axis] = list(labels or range(1, values.shape[at] + 1))
+        return xr.DataArray(values, dims=("draw", *axes), coords=coordinates, name=name)
 
     def leave_one_out(self) -> LeaveOneOut:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""

@@ -13,9 +13,15 @@ from scipy.special import logsumexp
 
 from millwright.comparison.smoothing import highest_good_k, smoothed_log_weights
 from millwright.diagnostics.convergence import ess_mean
+from millwright.distributions import on_numpy
+from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws
+from millwright.errors import ModelError
+from millwright.modelling.arguments import family_of
 from millwright.modelling.density import log_likelihood
 from millwright.modelling.labelled import DRAW, full
+from millwright.modelling.shaping import spread_arguments
+from millwright.modelling.specification import Part
 
 __all__ = ["LeaveOneOut", "leave_one_out", "pointwise_log_likelihood"]
 
@@ -98,11 +104,50 @@ def pointwise_log_likelihood(draws: Draws) -> tuple[tuple[tuple[str, int], ...],
     with np.errstate(all="ignore"):
         for part in draws.binding.program.outcomes:
             item = log_likelihood(evaluation, part)
+            if not item.labels:
+                values = _conditional(draws, part, size)
+                columns.append(values)
+                rows += [(part.name, at + 1) for at in range(values.shape[1])]
+                continue
             shape = (size, *draws.binding.program.shape(item.labels))
             values = full(item, (DRAW, *item.labels), shape).reshape(size, -1)
             columns.append(values)
             rows += [(part.name, at + 1) for at in range(values.shape[1])]
     return tuple(rows), np.concatenate(columns, axis=1)
+
+
+def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
+    """Log density of each row given the other rows and the unknowns, for a Gaussian process.
+
+    Rasmussen and Williams (2006), eq. 5.10 to 5.12.
+
+    Raises
+    ------
+    ModelError
+        For other outcomes whose rows depend on each other.
+    """
+    family = family_of(part.family, part.arguments)
+    if not isinstance(family, GaussianProcess):
+        raise ModelError(
+            part.definition.message(
+                "its rows depend on each other, so leaving one out says little about predicting "
+                "the next; compare forecasts instead"
+            )
+        )
+    binding = draws.binding
+    axes = (DRAW, *dict(binding.program.outcome_axes)[part.name])
+    seen = np.asarray(binding.arguments["observed", part.name])
+    result = np.empty((size, len(seen)))
+    step = 200
+    for start in range(0, size, step):
+        keep = slice(start, min(start + step, size))
+        named = draws.evaluation(keep=keep).parameters(part)
+        p = spread_arguments(on_numpy, part, named, axes, binding.program)
+        precision = np.linalg.inv(np.asarray(family.covariance(on_numpy, p)))
+        variance = 1 / np.diagonal(precision, axis1=-2, axis2=-1)
+        gap = variance * np.einsum("...ij,...j->...i", precision, seen - p["location"])
+        result[keep] = -0.5 * (gap * gap / variance + np.log(2 * np.pi * variance))
+    return result
 
 
 def leave_one_out(draws: Draws) -> LeaveOneOut:

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from millwright.distributions.family import Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp, softplus
 from millwright.distributions.vector import LabelFamily
 
-__all__ = ["Categorical", "CumulativeLogit", "CumulativeProbit"]
+__all__ = ["Categorical", "CumulativeLogit", "CumulativeProbit", "log_shares", "share_parameters"]
 
 
 def log_shares(m: Mathematics, p: Parameters) -> Array:
@@ -24,18 +22,15 @@ def log_shares(m: Mathematics, p: Parameters) -> Array:
     return logs - m.log(m.sum(weights, axis=-1, keepdims=True))
 
 
-class Categorical(LabelFamily):
-    """One of several labels without an order."""
-
-    name = "categorical"
-    summary = "one of several labels without an order"
-    parameters = (
+def share_parameters(own_labels: bool) -> tuple[Parameter, Parameter]:
+    """Return the parameters that give chances of labels."""
+    return (
         Parameter(
             "probabilities",
             "probability",
             "chance of each label; divided by their sum",
             rank=1,
-            own_labels=True,
+            own_labels=own_labels,
         ),
         Parameter(
             "log_odds",
@@ -43,9 +38,17 @@ class Categorical(LabelFamily):
             "score of each label; chances go as exp(score)",
             instead_of="probabilities",
             rank=1,
-            own_labels=True,
+            own_labels=own_labels,
         ),
     )
+
+
+class Categorical(LabelFamily):
+    """One of several labels without an order."""
+
+    name = "categorical"
+    summary = "one of several labels without an order"
+    parameters = share_parameters(own_labels=True)
 
     def log_probabilities(self, m: Mathematics, p: Parameters) -> Array:
         return log_shares(m, p)
@@ -104,8 +107,3 @@ class CumulativeProbit(_Cumulative):
 
     def _log_below(self, m: Mathematics, z: Array) -> Array:
         return m.log_ndtr(z)
-
-
-def rising(cuts: np.ndarray) -> np.ndarray:
-    """Tell whether cut points rise, vector by vector."""
-    return np.all(np.diff(cuts, axis=-1) > 0, axis=-1)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 from numpy import (
     abs,
     arange,
@@ -33,8 +36,10 @@ from numpy import (
     maximum,
     mean,
     minimum,
+    moveaxis,
     nan,
     ndarray,
+    ones_like,
     pi,
     sin,
     sqrt,
@@ -57,6 +62,7 @@ from scipy.special import (
     gammainc,
     gammaincc,
     gammaln,
+    i0e,
     log_ndtr,
     logit,
     ndtr,
@@ -87,6 +93,7 @@ __all__ = [
     "gammainc",
     "gammaincc",
     "gammaln",
+    "i0e",
     "gaussian_log_density",
     "inf",
     "isfinite",
@@ -101,10 +108,15 @@ __all__ = [
     "logit",
     "max",
     "maximum",
+    "ones_like",
+    "lower_inverse",
     "mean",
     "minimum",
+    "moveaxis",
+    "eye",
     "ndtr",
     "pi",
+    "scan",
     "sin",
     "sqrt",
     "stack",
@@ -134,8 +146,29 @@ def cholesky(a: ndarray) -> ndarray:
 def gaussian_log_density(residual: ndarray, covariance: ndarray) -> ndarray:
     """Log density of normal vectors (..., n) around zero; matrices (..., n, n) broadcast."""
     factor = cholesky(asarray(covariance, dtype=float))
-    inverse = linalg.inv(where(isfinite(factor), factor, 0.0) + 1e-300 * eye(factor.shape[-1]))
+    inverse = lower_inverse(factor)
     z = einsum("...ij,...j->...i", inverse, residual)
     log_root = sum(log(diagonal(factor, axis1=-2, axis2=-1)), axis=-1)
     n = factor.shape[-1]
     return -0.5 * sum(z * z, axis=-1) - log_root - 0.5 * n * log(2 * pi)
+
+
+def scan(step: Callable[[Any, Any], tuple[Any, Any]], carry: Any, over: Any) -> tuple[Any, Any]:
+    """Apply `step(carry, item)` along the first axis of `over`; return the last carry and all."""
+    several = isinstance(over, tuple)
+    items = zip(*over, strict=True) if several else iter(over)
+    found = []
+    for item in items:
+        carry, value = step(carry, item)
+        found.append(value)
+    if isinstance(found[0], tuple):
+        return carry, tuple(stack(part) for part in zip(*found, strict=True))
+    return carry, stack(found)
+
+
+def lower_inverse(factor: ndarray) -> ndarray:
+    """Inverse of lower triangular matrices (..., n, n)."""
+    safe = where(isfinite(factor), factor, 0.0)
+    broken = ~isfinite(factor).all(axis=(-1, -2))
+    inverse = linalg.inv(where(broken[..., None, None], eye(factor.shape[-1]), safe))
+    return where(broken[..., None, None], nan, inverse)

@@ -6,6 +6,7 @@ import functools
 
 from millwright.distributions.bounded import Beta, Uniform
 from millwright.distributions.categories import Categorical, CumulativeLogit, CumulativeProbit
+from millwright.distributions.circular import VonMises
 from millwright.distributions.correlation import Lkj
 from millwright.distributions.counts import (
     Bernoulli,
@@ -23,8 +24,11 @@ from millwright.distributions.modifiers import MODIFIERS as _ONE_DIMENSIONAL
 from millwright.distributions.modifiers import Modified
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.positive import Exponential, Gamma, InverseGamma, LogNormal
+from millwright.distributions.processes import Autoregressive, GaussianProcess, RandomWalk
 from millwright.distributions.simplex import Dirichlet, Multinomial
+from millwright.distributions.skew_normal import SkewNormal
 from millwright.distributions.skewed import Gumbel, Laplace, Logistic, Pareto, Weibull
+from millwright.distributions.state_space import StateSpace
 from millwright.distributions.truncation import Truncated
 
 __all__ = ["DISTRIBUTIONS", "MODIFIERS", "FamilyKey", "family_for"]
@@ -32,6 +36,7 @@ __all__ = ["DISTRIBUTIONS", "MODIFIERS", "FamilyKey", "family_for"]
 DISTRIBUTIONS: dict[str, Distribution] = {
     family.name: family
     for family in (
+        Autoregressive(),
         Bernoulli(),
         Beta(),
         BetaBinomial(),
@@ -43,6 +48,7 @@ DISTRIBUTIONS: dict[str, Distribution] = {
         Dirichlet(),
         Exponential(),
         Gamma(),
+        GaussianProcess(),
         Geometric(),
         Gumbel(),
         HalfCauchy(),
@@ -60,8 +66,12 @@ DISTRIBUTIONS: dict[str, Distribution] = {
         Normal(),
         Pareto(),
         Poisson(),
+        RandomWalk(),
+        SkewNormal(),
+        StateSpace(),
         StudentT(),
         Uniform(),
+        VonMises(),
         Weibull(),
     )
 }

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from millwright.distributions.categories import log_shares
+from millwright.distributions.categories import log_shares, share_parameters
 from millwright.distributions.family import Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.vector import VectorFamily
@@ -89,16 +89,7 @@ class Multinomial(VectorFamily):
     whole = True
     parameters = (
         Parameter("trials", "count", "number of trials"),
-        Parameter(
-            "probabilities", "probability", "chance of each label; divided by their sum", rank=1
-        ),
-        Parameter(
-            "log_odds",
-            "real",
-            "score of each label; chances go as exp(score)",
-            instead_of="probabilities",
-            rank=1,
-        ),
+        *share_parameters(own_labels=False),
     )
     fewest: ClassVar[int] = 2
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.latent import condition_on_data, extended, grown_labels, joint_outcomes
 from millwright.draws.predictive import thinned
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
@@ -56,18 +57,31 @@ def curve(
     part = _outcome(binding, outcome)
     axis = dict(binding.program.outcome_axes)[part][0]
     tables, held = _grid(binding.tables, column, axis, points, set(binding.program.column_axes))
-    along = bind(binding.specification, tables, binding.labels, outcomes="optional")
+    grown = grown_labels(draws, tables)
+    along = bind(
+        binding.specification,
+        tables,
+        grown or binding.labels,
+        outcomes="optional",
+        fitted=binding.tables,
+    )
     keep = thinned(draws, most)
-    evaluation = draws.evaluation(along, keep)
-    size = len(next(iter(draws.known(keep).values())).values)
     generator = np.random.default_rng([seed, 6])
-    copies = draw_outcomes(along, size, generator, evaluation)[part]
+    known = extended(draws, along, keep, generator) if grown else draws.known(keep)
+    evaluation = along.evaluation(known)
+    size = len(next(iter(draws.known(keep).values())).values)
     definition = next(p for p in along.program.outcomes if p.name == part)
+    outcomes = {p.name for p in binding.program.outcomes}
+    shown = {name: value for name, value in held.items() if name not in outcomes}
+    if part in [joint.name for joint in joint_outcomes(along)]:
+        found = condition_on_data(draws, definition, tables, keep, generator)
+        return Curve(tables.columns[column].values, found.latent, found.outcome, shown)
     if definition.event != "number":
         raise ArgumentError(
             f"A fitted line needs an outcome with one number a row; `{part}` is a "
             f"{definition.event}."
         )
+    copies = draw_outcomes(along, size, generator, evaluation)[part]
     named = {
         name: full(item, (DRAW, axis), (size, points))
         for name, item in evaluation.parameters(definition).items()
@@ -77,8 +91,6 @@ def curve(
         expected = np.broadcast_to(family.mean(named), (size, points))
     if np.isnan(expected).any() and "location" in named:
         expected = named["location"]
-    outcomes = {p.name for p in binding.program.outcomes}
-    shown = {name: value for name, value in held.items() if name not in outcomes}
     return Curve(tables.columns[column].values, expected, copies, shown)
 
 

@@ -14,7 +14,16 @@ from millwright.distributions import on_numpy
 from millwright.distributions.vector import LabelFamily
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.latent import (
+    MOST,
+    Conditional,
+    condition_on_data,
+    extended,
+    grown_labels,
+    joint_outcomes,
+)
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
+from millwright.draws.predictive import thinned
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
@@ -74,13 +83,17 @@ class Predictions:
     expected
         Posterior mean of each row's expectation, or the median of its draws where the
         distribution has no mean; for labels the probability of each, shape (rows, labels).
+    latent
+        Draws without noise of the outcomes that are Gaussian processes, shape (draws, rows).
     """
 
     draws: Mapping[str, np.ndarray] = field(repr=False)
     expected: Mapping[str, np.ndarray] = field(repr=False)
-    _posterior: Draws = field(repr=False)
+    latent: Mapping[str, np.ndarray] = field(repr=False)
+    _known: Mapping[str, Labelled] = field(repr=False)
     _binding: Binding = field(repr=False)
     _generator_seed: int = field(repr=False)
+    _joint: Mapping[str, Conditional] = field(repr=False)
 
     def table(self, level: float = 0.95, kind: IntervalKind = "central") -> pd.DataFrame:
         """Return one row a row and outcome: mean, median, and the predictive interval.
@@ -148,6 +161,12 @@ class Predictions:
         rows: dict[tuple[str, str], dict[str, float]] = {}
         plug = self._plugged_in()
         for outcome, seen in columns.items():
+            if outcome in self._joint:
+                density = _joint_log_scores(self._joint[outcome], seen)
+                rows["whole posterior", outcome] = _scores(
+                    self.expected[outcome], self.draws[outcome], seen, density
+                )
+                continue
             density, plug_density = self._log_scores(outcome, seen, plug)
             part = next(p for p in self._binding.program.outcomes if p.name == outcome)
             scores = _label_scores if part.event == "label" else _scores
@@ -189,7 +208,7 @@ class Predictions:
     def _plugged_in(self) -> tuple[Evaluation, dict[str, np.ndarray], dict[str, np.ndarray]]:
         known = {
             name: Labelled(item.values.mean(axis=0, keepdims=True), item.axes)
-            for name, item in self._posterior.known().items()
+            for name, item in self._known.items()
         }
         evaluation = self._binding.evaluation(known)
         size = 4000
@@ -198,7 +217,8 @@ class Predictions:
             for name, item in known.items()
         }
         generator = np.random.default_rng(self._generator_seed)
-        draws = draw_outcomes(self._binding, size, generator, self._binding.evaluation(repeated))
+        again = self._binding.evaluation(repeated)
+        draws = draw_outcomes(self._binding, size, generator, again, leave_out=tuple(self._joint))
         return evaluation, draws, expectations(self._binding, evaluation, draws)
 
     def _log_scores(
@@ -208,11 +228,11 @@ class Predictions:
         part = next(p for p in self._binding.program.outcomes if p.name == outcome)
         values = dict(self._binding.arguments) | {("observed", outcome): seen}
         result = []
-        for evaluation in (self._posterior.evaluation(self._binding), plug[0]):
+        for evaluation in (self._binding.evaluation(self._known), plug[0]):
             evaluation.arguments = values
             with np.errstate(all="ignore"):
                 item = log_likelihood(evaluation, part)
-            lead = 1 if evaluation is plug[0] else int(np.prod(self._posterior.shape))
+            lead = _lead(evaluation)
             shape = (lead, *self._binding.program.shape(item.labels))
             density = full(item, (DRAW, *item.labels), shape)
             result.append(logsumexp(density, axis=0) - np.log(lead))
@@ -248,14 +268,35 @@ def _label_scores(
 
 def predict(draws: Draws, data: Any, rows: int | None, seed: int) -> Predictions:
     """Draw outcomes for new rows, once for each posterior draw."""
+    old = draws.binding
+    tables = read_tables(data, old.specification.columns, rows)
+    grown = grown_labels(draws, tables)
     binding = bind(
-        draws.binding.specification, data, draws.binding.labels, rows, outcomes="optional"
+        old.specification, tables, grown or old.labels, outcomes="optional", fitted=old.tables
     )
-    evaluation = draws.evaluation(binding)
-    size = int(np.prod(draws.shape))
+    together = joint_outcomes(binding)
     generator = np.random.default_rng([seed, 2])
-    copies = draw_outcomes(binding, size, generator, evaluation)
-    return Predictions(copies, expectations(binding, evaluation, copies), draws, binding, seed)
+    # A factorisation for each draw takes long: a thousand draws say enough.
+    keep = thinned(draws, MOST) if grown or together else slice(None)
+    known = extended(draws, binding, keep, generator) if grown else draws.known(keep)
+    evaluation = binding.evaluation(known)
+    size = _lead(evaluation)
+    joint = {
+        part.name: condition_on_data(draws, part, tables, keep, generator) for part in together
+    }
+    copies = draw_outcomes(binding, size, generator, evaluation, leave_out=tuple(joint))
+    expected = expectations(binding, evaluation, copies)
+    copies |= {name: found.outcome for name, found in joint.items()}
+    expected |= {name: found.mean.mean(axis=0) for name, found in joint.items()}
+    latent = {name: found.latent for name, found in joint.items()}
+    return Predictions(copies, expected, latent, known, binding, seed, joint)
+
+
+def _joint_log_scores(found: Conditional, seen: np.ndarray) -> np.ndarray:
+    """Log predictive density of each row, from the normal densities of all draws."""
+    error = (seen - found.mean) ** 2 / found.variance
+    logs = -0.5 * (error + np.log(2 * np.pi * found.variance))
+    return np.asarray(logsumexp(logs, axis=0) - np.log(len(logs)))
 
 
 def expectations(
@@ -264,6 +305,8 @@ def expectations(
     """Return each row's expectation, averaged over the draws of the unknowns."""
     result = {}
     for part in binding.program.outcomes:
+        if part.name not in copies:
+            continue
         axes = (DRAW, *dict(binding.program.outcome_axes)[part.name])
         program = binding.program
         values = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)

@@ -11,6 +11,7 @@ import pandas as pd
 
 from millwright.draws.intervals import interval
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.latent import joint_outcomes, replicate_around
 from millwright.draws.numbers import probability_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.modelling.simulate import draw_outcomes
@@ -122,7 +123,9 @@ def check_against(draws: Draws, generator: np.random.Generator, most: int) -> Pr
     keep = thinned(draws, most)
     evaluation = draws.evaluation(keep=keep)
     size = len(evaluation.values[binding.program.unknowns[0].name].values)
-    copies = draw_outcomes(binding, size, generator, evaluation)
+    found = {p.name: replicate_around(draws, p, keep, generator) for p in joint_outcomes(binding)}
+    around = {name: copies for name, copies in found.items() if copies is not None}
+    copies = around | draw_outcomes(binding, size, generator, evaluation, tuple(around))
     observed: dict[str, np.ndarray] = {}
     replicated: dict[str, np.ndarray] = {}
     labels = {}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family
+from millwright.distributions.kernels import KERNELS
 from millwright.distributions.modifiers import Modified
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS, FamilyKey, family_for
@@ -18,6 +19,7 @@ __all__ = [
     "check_functions",
     "distribution_arguments",
     "family_of",
+    "kernel_usage",
     "modifier_usage",
 ]
 
@@ -48,6 +50,9 @@ def check_functions(definition: Definition) -> None:
                     call,
                 )
             )
+        if call.function in KERNELS:
+            _check_kernel(definition, call)
+            continue
         if call.function not in FUNCTIONS:
             raise _unknown_function(definition, call)
         fewest, most, _ = FUNCTIONS[call.function]
@@ -62,6 +67,21 @@ def check_functions(definition: Definition) -> None:
                     f"`{call.function}` takes {takes}, not {len(call.arguments)}", call
                 )
             )
+
+
+def _check_kernel(definition: Definition, call: Call) -> None:
+    """A kernel takes its inputs first, and its own arguments by name."""
+    needed = KERNELS[call.function].arguments
+    given = [name for name, _ in call.keywords]
+    if len(call.arguments) != 1 or sorted(given) != sorted(needed):
+        raise ModelError(
+            definition.message(f"`{call.function}` is written {kernel_usage(call.function)}", call)
+        )
+
+
+def kernel_usage(name: str) -> str:
+    """Return how a covariance function is written."""
+    return f"{name}(inputs, {', '.join(f'{a}=...' for a in KERNELS[name].arguments)})"
 
 
 def _inner_calls(definition: Definition) -> Iterator[Call]:
@@ -82,7 +102,7 @@ def _distribution_calls(node: Node) -> Iterator[Call]:
 
 
 def _unknown_function(definition: Definition, call: Call) -> ModelError:
-    known = [*FUNCTIONS, *DISTRIBUTIONS, *MODIFIERS]
+    known = [*FUNCTIONS, *KERNELS, *DISTRIBUTIONS, *MODIFIERS]
     return ModelError(
         definition.message(
             f"there is no function `{call.function}`.{nearest(call.function, known)}", call
@@ -126,7 +146,7 @@ def _read(definition: Definition, node: Node) -> tuple[FamilyKey, dict[str, Node
         given = dict(_through_link(name, inner) for name, inner in given.items())
         _check_complete(definition, node, given, family)
         return node.function, given
-    if isinstance(node, Call) and node.function not in FUNCTIONS:
+    if isinstance(node, Call) and node.function not in (*FUNCTIONS, *KERNELS):
         raise _unknown_function(definition, node)
     raise ModelError(
         definition.message(

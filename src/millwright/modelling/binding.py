@@ -21,7 +21,7 @@ from millwright.modelling.program import NUMBERS, Program, lift_numbers
 from millwright.modelling.shaping import check_axes, spread_arguments
 from millwright.modelling.space import free_shape, onto_support, places
 from millwright.modelling.specification import Part, Specification
-from millwright.modelling.tables import LabelSets, Tables, read_tables
+from millwright.modelling.tables import LabelSets, Tables, joined, read_tables
 
 __all__ = ["Binding", "bind"]
 
@@ -71,11 +71,13 @@ class _Data(dict[tuple[str, ...], Any]):
         tables: Tables,
         labels: Mapping[str, tuple[Any, ...]],
         label_outcomes: frozenset[str],
+        fitted: Tables | None = None,
     ) -> None:
         super().__init__()
         self.tables = tables
         self.labels = labels
         self.label_outcomes = label_outcomes
+        self.all_rows = joined(fitted, tables) if fitted else tables
 
     def __missing__(self, key: tuple[str, ...]) -> Any:
         makers: dict[str, Callable[..., np.ndarray]] = {
@@ -101,7 +103,7 @@ class _Data(dict[tuple[str, ...], Any]):
 
     def reduced(self, name: str, *label_sets: str) -> np.ndarray:
         """Return a column as one value per label; it must be constant within each label."""
-        values = self.tables.numbers(name)
+        values = self.all_rows.numbers(name)
         shared = [s for s in label_sets if s not in self.tables.columns]
         if shared:
             raise DataError(
@@ -109,7 +111,7 @@ class _Data(dict[tuple[str, ...], Any]):
                 "whose labels are not those of one column."
             )
         shape = tuple(len(self.labels[s]) for s in label_sets)
-        index = tuple(self[("codes", s, s)] for s in label_sets)
+        index = tuple(self.all_rows.codes(s, self.labels[s], s) for s in label_sets)
         if any(len(codes) != len(values) for codes in index):
             raise DataError(
                 f"The column `{name}` is in another table than `{', '.join(label_sets)}`."
@@ -137,6 +139,7 @@ def bind(
     rows: int | None = None,
     outcomes: str = "needed",
     missing: str = "refuse",
+    fitted: Tables | None = None,
 ) -> Binding:
     """Bind a specification to data and check that they fit.
 
@@ -153,6 +156,8 @@ def bind(
         missing and are not looked at.
     missing
         `refuse` rows with a missing outcome, or `drop` and count them.
+    fitted
+        The rows of the fit, which say what each label stands for where new rows do not.
 
     Raises
     ------
@@ -175,7 +180,7 @@ def bind(
         parts, tuple(columns.items()), tuple(sizes.items()), (), tuple(known_labels.items())
     )
     of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
-    arguments = _Data(tables, known_labels, of_labels)
+    arguments = _Data(tables, known_labels, of_labels, fitted)
     arguments[NUMBERS] = numbers
     evaluation, axes = _first_evaluation(program, arguments)
     with np.errstate(all="ignore"):

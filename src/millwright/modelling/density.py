@@ -8,7 +8,7 @@ from millwright.distributions import on_jax
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.hierarchy import from_standard
+from millwright.modelling.hierarchy import constants_of, place_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.program import Arguments, Program
 from millwright.modelling.shaping import check_axes, split_axes, spread_arguments
@@ -94,9 +94,10 @@ def place_unknowns(
         check_unknown_axes(part, named, evaluation)
         values = spread_arguments(m, part, named, axes, program)
         if part.name in program.mapped:
-            constants = (arguments["information", part.name], arguments["pull", part.name])
-            x, joint = from_standard(m, piece, values["location"], values["scale"], *constants)
-            found[part.name] = Placed(named, joint=Labelled(joint, axes))
+            constants = constants_of(program, arguments, part.name)
+            x, joint = place_group(m, part, piece, values, constants)
+            copies = split_axes(part.event, axes)[0]
+            found[part.name] = Placed(named, joint=Labelled(joint, copies))
         else:
             x, log_slope = onto_support(m, part, piece, values)
             copies = split_axes(part.event, axes)[0]

@@ -6,14 +6,17 @@ and computes each further definition at most once, when it is asked for.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
+from millwright.distributions.kernels import KERNELS
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.errors import DataError, ModelError, nearest
-from millwright.language.printing import text_of
+from millwright.language.printing import number_text, text_of
 from millwright.language.tree import (
     Call,
     Label,
@@ -131,6 +134,11 @@ class _Walk:
         self.m = evaluation.m
         self.part = part
 
+    def text(self, node: Node) -> str:
+        """Return a node as the user would write it, numbers back in their places."""
+        numbers = self.evaluation.arguments.get(NUMBERS, ())
+        return re.sub(r"#(\d+)", lambda m: number_text(float(numbers[int(m[1])])), text_of(node))
+
     def fail(self, problem: str, node: Node) -> ModelError:
         return ModelError(self.part.definition.message(problem, node))
 
@@ -177,12 +185,12 @@ class _Walk:
         sets = base.labels
         if not sets:
             raise self.fail(
-                f"`{text_of(node.base)}` is a single value, so nothing can be looked up in it",
+                f"`{self.text(node.base)}` is a single value, so nothing can be looked up in it",
                 node,
             )
         if len(node.labels) != len(sets):
             raise self.fail(
-                f"`{text_of(node.base)}` has one value per {', '.join(sets)}, so its brackets "
+                f"`{self.text(node.base)}` has one value per {', '.join(sets)}, so its brackets "
                 f"take {len(sets)} label{'s' if len(sets) > 1 else ''}, not {len(node.labels)}",
                 node,
             )
@@ -262,6 +270,8 @@ class _Walk:
         return Labelled(_BINARY[node.operator](values[0], values[1]), axes)
 
     def _call(self, node: Call) -> Labelled:
+        if node.function in KERNELS:
+            return self._kernel(node)
         items = [self.visit(argument) for argument in node.arguments]
         if node.function == "dot":
             return self._dot(items, node)
@@ -269,6 +279,41 @@ class _Walk:
             return self._reduce(node.function, items[0])
         axes, values = self._together(items, node.arguments, node)
         return Labelled(getattr(self.m, node.function)(*values), axes)
+
+    def _kernel(self, node: Call) -> Labelled:
+        """Return the covariance of all pairs of inputs: a matrix over a label set or rows."""
+        # Inputs belong to the last label set; others are copies of the process.
+        inner = self.part
+        if len(inner.per) > 1:
+            inner = replace(inner, per=inner.per[-1:])
+        x = _Walk(self.evaluation, inner).visit(node.arguments[0])
+        if len(x.labels) not in (1, 2):
+            raise self.fail(
+                f"`{node.function}` needs inputs, one number (or one row of a matrix) for each "
+                f"place, but {self._words(node.arguments[0], x)}",
+                node.arguments[0],
+            )
+        several = len(x.labels) == 2
+        if several and not KERNELS[node.function].several:
+            raise self.fail(f"`{node.function}` takes one input, not a matrix of them", node)
+        given = {name: self.visit(value) for name, value in node.keywords}
+        columns = x.labels[1:]
+        copies = tuple(
+            dict.fromkeys(
+                axis for item in given.values() for axis in item.labels if axis not in columns
+            )
+        )
+        drawn = any(DRAW in item.axes for item in (x, *given.values()))
+        lead = (*((DRAW,) if drawn else ()), *copies)
+        spread = {}
+        for name, item in given.items():
+            own = columns if name == "length" and set(columns) & set(item.labels) else ()
+            if set(item.labels) - set(copies) - set(own):
+                raise self.fail(f"`{name}` must be one number", node)
+            spread[name] = self.m.asarray(spread_over(item, (*lead, *own)))
+        values = self.m.asarray(spread_over(x, (*lead, *x.labels)))
+        result = KERNELS[node.function](self.m, values, spread, several)
+        return Labelled(result, (*lead, x.labels[0], twin(x.labels[0])))
 
     def _reduce(self, function: str, item: Labelled) -> Labelled:
         over = tuple(at for at, axis in enumerate(item.axes) if axis != DRAW)
@@ -339,11 +384,11 @@ class _Walk:
 
     def _words(self, node: Node, item: Labelled) -> str:
         if not item.labels:
-            return f"`{text_of(node)}` is a single value"
+            return f"`{self.text(node)}` is a single value"
         each = ", ".join(
             f"{_axis_words(axis)} ({self.evaluation.size(axis)})" for axis in item.labels
         )
-        return f"`{text_of(node)}` has one value per {each}"
+        return f"`{self.text(node)}` has one value per {each}"
 
     def _mend(
         self, items: list[Labelled], nodes: tuple[Node, ...], first: int, second: int
@@ -352,7 +397,7 @@ class _Walk:
             sets = items[this].labels
             rows = any(axis.startswith("row") for axis in items[other].labels)
             if rows and all(axis in self.evaluation.program.column_axes for axis in sets):
-                return f"Look it up row by row: {text_of(nodes[this])}[{', '.join(sets)}]"
+                return f"Look it up row by row: {self.text(nodes[this])}[{', '.join(sets)}]"
         return "Different label sets meet only through brackets, as in effect[stone]"
 
 

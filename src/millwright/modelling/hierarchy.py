@@ -16,6 +16,10 @@ and the log prior plus the log derivative of the map is
 The map is one to one for any constants, so the posterior is exact whatever they are; they only
 decide how fast the chains move. I = 0 is the non-centred form; large I is theta standardised by
 its own data.
+
+For vectors theta_j ~ normal(mu, L L') the same with matrices: A = 1 + L' I_j L = C C',
+h = b_j - I_j mu, z = A^-1 L' h + C'^-1 eta, theta = mu + L z, and the log term is
+-z'z / 2 - log det(A) / 2. Processes are mapped from their standard steps.
 """
 
 from __future__ import annotations
@@ -26,32 +30,51 @@ from typing import Literal, get_args
 
 import numpy as np
 
+from millwright.distributions import on_numpy
+from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.processes import Process
 from millwright.errors import ArgumentError, nearest
+from millwright.modelling.arguments import family_of
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part, rests_on_unknowns
 
 __all__ = [
     "Form",
     "chosen_forms",
+    "constants_of",
     "from_standard",
     "group_priors",
     "no_information",
+    "place_group",
     "to_standard",
+    "unplace_group",
 ]
 
 Form = Literal["informed", "centred", "non-centred"]
+
+Constants = tuple[Array, Array] | None
+
+LARGEST_INFORMED = 12
+"""Length up to which a vector's coordinates are informed: the cost goes as its cube."""
 
 _HALF_LOG_2PI = 0.5 * math.log(2 * math.pi)
 
 
 def group_priors(program: Program) -> tuple[str, ...]:
-    """Return the unknowns with labels and a normal prior whose location or scale is unknown."""
+    """Return the unknowns that can be sampled in standard coordinates.
+
+    Normal priors with labels, of numbers or of vectors, whose arguments are unknown; and
+    processes.
+    """
     return tuple(part.name for part in program.unknowns if _is_group_prior(part, program))
 
 
 def _is_group_prior(part: Part, program: Program) -> bool:
-    if part.family != "normal" or not part.per:
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, Process):
+        return True
+    if part.family not in ("normal", "multivariate_normal") or not part.per:
         return False
     names = {name for name, _ in part.arguments}
     return not names & {"low", "high"} and any(
@@ -79,15 +102,27 @@ def chosen_forms(program: Program, wanted: str | Mapping[str, str]) -> tuple[tup
         if name not in names:
             have = ", ".join(names) or "none"
             raise ArgumentError(
-                f"`group_form`: `{name}` is not a normal prior with labels and an unknown "
-                f"location or scale.{nearest(name, names)} There are: {have}."
+                f"`group_form`: `{name}` is neither a normal prior with labels and unknown "
+                f"arguments nor a process.{nearest(name, names)} There are: {have}."
             )
     for form in [wanted] if isinstance(wanted, str) else by_name.values():
         if form not in get_args(Form):
             raise ArgumentError(
                 f"`group_form` must be one of {', '.join(get_args(Form))}, not {form!r}."
             )
-    return tuple((name, by_name.get(name, "informed")) for name in names)
+    return tuple((name, _possible(program, name, by_name.get(name, "informed"))) for name in names)
+
+
+def _possible(program: Program, name: str, form: str) -> str:
+    """Return `non-centred` where the informed form would cost more than it gives.
+
+    Processes are among them: with one reading a place the pilot optimum takes the noise for
+    nothing, and claims far too much information.
+    """
+    part = program.by_name[name]
+    large = part.event == "vector" and program.shape(part.per)[-1] > LARGEST_INFORMED
+    process = isinstance(family_of(part.family, part.arguments), Process)
+    return "non-centred" if form == "informed" and (large or process) else form
 
 
 def _standardised(
@@ -115,12 +150,84 @@ def to_standard(
     return ((theta - mu) / tau - tau * lean) * root
 
 
+def _vector_standardised(
+    m: Mathematics, location: Array, factor: Array, information: Array, pull: Array
+) -> tuple[Array, Array]:
+    """Return A^-1 L' h and the Cholesky factor C of A = 1 + L' I L."""
+    across = m.swapaxes(factor, -1, -2)
+    root = m.cholesky(m.eye(factor.shape[-1]) + across @ information @ factor)
+    lean = _times(across, pull - _times(information, location))
+    inverse = m.lower_inverse(root)
+    return _times(m.swapaxes(inverse, -1, -2), _times(inverse, lean)), inverse
+
+
+def _times(matrix: Array, vector: Array) -> Array:
+    return (matrix @ vector[..., None])[..., 0]
+
+
+def place_group(
+    m: Mathematics, part: Part, u: Array, p: dict[str, Array], constants: Constants
+) -> tuple[Array, Array]:
+    """Return values of a group prior, and log prior plus log derivative, at coordinates u.
+
+    Parameters
+    ----------
+    constants
+        Information and pull; None for a vector in the non-centred form.
+    """
+    if part.event == "number":
+        assert constants is not None
+        return from_standard(m, u, p["location"], p["scale"], *constants)
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, Process):
+        return family.from_steps(m, u, p), family.log_steps(m, u, p)
+    root = m.cholesky(covariance_of(p))
+    if constants is None:
+        z, log_det = u, 0.0
+    else:
+        shift, inverse = _vector_standardised(m, p["location"], root, *constants)
+        z = shift + _times(m.swapaxes(inverse, -1, -2), u)
+        log_det = m.sum(m.log(m.diagonal(inverse, axis1=-2, axis2=-1)), axis=-1)
+    joint = m.sum(-0.5 * z * z - _HALF_LOG_2PI, axis=-1) + log_det
+    return p["location"] + _times(root, z), joint
+
+
+def unplace_group(part: Part, x: Array, p: dict[str, Array], constants: Constants) -> np.ndarray:
+    """Return the coordinates of values of a group prior (NumPy)."""
+    if part.event == "number":
+        assert constants is not None
+        return to_standard(x, p["location"], p["scale"], *constants)
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, Process):
+        return np.asarray(family.to_steps(x, p))
+    root = on_numpy.cholesky(np.asarray(covariance_of(p)))
+    z = np.linalg.solve(root, np.asarray(x - p["location"])[..., None])[..., 0]
+    if constants is None:
+        return np.asarray(z)
+    shift, inverse = _vector_standardised(on_numpy, p["location"], root, *constants)
+    return np.asarray(
+        np.linalg.solve(np.swapaxes(inverse, -1, -2), (z - shift)[..., None])[..., 0]
+    )
+
+
+def constants_of(
+    program: Program, arguments: Mapping[tuple[str, ...], Array], name: str
+) -> Constants:
+    """Return information and pull of a group prior, or None if its form has none."""
+    if program.by_name[name].event == "vector" and dict(program.forms)[name] != "informed":
+        return None
+    return arguments["information", name], arguments["pull", name]
+
+
 def no_information(program: Program) -> dict[tuple[str, ...], np.ndarray]:
     """Return the constants that make every form non-centred."""
     result: dict[tuple[str, ...], np.ndarray] = {}
     for name, form in program.forms:
-        if form != "centred":
-            shape = program.shape(program.by_name[name].per)
-            result["information", name] = np.zeros(shape)
-            result["pull", name] = np.zeros(shape)
+        part = program.by_name[name]
+        shape = program.shape(part.per)
+        if form == "centred" or (part.event == "vector" and form != "informed"):
+            continue
+        square = (*shape, shape[-1]) if part.event == "vector" else shape
+        result["information", name] = np.zeros(square)
+        result["pull", name] = np.zeros(shape)
     return result

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import jax
@@ -14,6 +14,7 @@ from millwright.modelling.density import log_likelihood, place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled
 from millwright.modelling.program import Arguments, Program
+from millwright.modelling.specification import Part
 
 __all__ = ["GroupLikelihood", "information_about"]
 
@@ -44,11 +45,27 @@ class GroupLikelihood:
                 rows = [log_likelihood(again, part).values for part in program.outcomes]
                 return sum((on_jax.sum(values) for values in rows), start=on_jax.asarray(0.0))
 
-            # No row rests on two groups, so one product with ones gives the whole diagonal.
-            ones = on_jax.asarray(np.ones(program.shape(item.axes)))
-            gradient, curvature = jax.jvp(jax.grad(total), (item.values,), (ones,))
+            gradient, curvature = _curvature(program.by_name[name], total, item.values)
             result[name] = (item.values, gradient, -curvature)
         return result
+
+
+def _curvature(part: Part, total: Callable[[Array], Array], values: Array) -> tuple[Array, Array]:
+    """Return the gradient and the second derivatives within each group.
+
+    No row rests on two groups, so one product with ones gives all of a diagonal, and as many
+    as a vector has entries give all blocks.
+    """
+    slope = jax.grad(total)
+    if part.event == "number":
+        gradient, diagonal = jax.jvp(slope, (values,), (on_jax.ones_like(values),))
+        return gradient, diagonal
+    size = values.shape[-1]
+    products = [
+        jax.jvp(slope, (values,), (on_jax.broadcast_to(unit, values.shape),))
+        for unit in on_jax.eye(size)
+    ]
+    return products[0][0], on_jax.stack([block for _, block in products], axis=-1)
 
 
 def information_about(
@@ -58,8 +75,23 @@ def information_about(
     result: dict[tuple[str, ...], np.ndarray] = {}
     for name, numbers in found.items():
         theta, gradient, curvature = (np.asarray(v, dtype=float) for v in numbers)
+        if curvature.ndim > theta.ndim:
+            result["information", name], result["pull", name] = _blocks(theta, gradient, curvature)
+            continue
         sound = np.isfinite(theta) & np.isfinite(gradient) & np.isfinite(curvature)
         information = np.where(sound, np.maximum(curvature, 0.0), 0.0)
         result["information", name] = information
         result["pull", name] = np.where(sound, information * theta + gradient, 0.0)
     return result
+
+
+def _blocks(
+    theta: np.ndarray, gradient: np.ndarray, curvature: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return information (..., K, K), made positive semidefinite, and pull (..., K)."""
+    sound = np.isfinite(curvature).all(axis=(-1, -2)) & np.isfinite(gradient).all(axis=-1)
+    block = np.where(sound[..., None, None], curvature, 0.0)
+    values, vectors = np.linalg.eigh(0.5 * (block + np.swapaxes(block, -1, -2)))
+    information = (vectors * np.maximum(values, 0.0)[..., None, :]) @ np.swapaxes(vectors, -1, -2)
+    pull = (information @ theta[..., None])[..., 0] + gradient
+    return information, np.where(sound[..., None], pull, 0.0)

@@ -116,6 +116,13 @@ def check_axes(
                     node,
                 )
             )
+        if twin(base_axis(extra[0])) in item.labels:
+            raise ModelError(
+                part.definition.message(
+                    f"its `{name}` is a matrix over {base_axis(extra[0])}, not one number",
+                    node,
+                )
+            )
         words = ", ".join(f"{axis} ({program.shape((axis,))[0]})" for axis in axes)
         more = "" if extra[0].startswith("row") else mend.format(axis=extra[0])
         single = "is a single unknown" if part.kind == "unknown" else "is a single value"

@@ -12,7 +12,7 @@ from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.hierarchy import to_standard
+from millwright.modelling.hierarchy import constants_of, unplace_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
 from millwright.modelling.shaping import split_axes, spread_arguments
 from millwright.modelling.space import free_of, places
@@ -87,7 +87,11 @@ def draw_unknowns(
 
 
 def draw_outcomes(
-    binding: Binding, draws: int, generator: np.random.Generator, evaluation: Evaluation
+    binding: Binding,
+    draws: int,
+    generator: np.random.Generator,
+    evaluation: Evaluation,
+    leave_out: tuple[str, ...] = (),
 ) -> dict[str, np.ndarray]:
     """Draw each outcome once for each draw of the unknowns; shape (draws, rows)."""
     axes = dict(binding.program.outcome_axes)
@@ -95,6 +99,7 @@ def draw_outcomes(
         return {
             part.name: _draw(part, axes[part.name], draws, generator, evaluation).values
             for part in binding.program.outcomes
+            if part.name not in leave_out
         }
 
 
@@ -145,8 +150,8 @@ def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
         named = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)
         values = spread_over(item, axes)
         if part.name in binding.program.mapped:
-            constants = (binding.arguments[key, part.name] for key in ("information", "pull"))
-            u = to_standard(values, named["location"], named["scale"], *constants)
+            constants = constants_of(program, binding.arguments, part.name)
+            u = unplace_group(part, values, named, constants)
         else:
             u = free_of(part, values, named)
         pieces.append(u.reshape(len(u), place.size))

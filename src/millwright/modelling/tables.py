@@ -18,7 +18,7 @@ import numpy as np
 from millwright.errors import DataError, nearest
 from millwright.language.parse import normal_name
 
-__all__ = ["Column", "LabelSets", "Tables", "read_tables", "row_words"]
+__all__ = ["Column", "LabelSets", "Tables", "joined", "read_tables", "row_words"]
 
 Label = str | int | float
 LabelSets = Mapping[str, tuple[Label, ...]]
@@ -165,6 +165,20 @@ class Tables:
             values = column.values
             digest.update(values.tobytes() if column.numeric else repr(list(values)).encode())
         return digest.hexdigest()
+
+
+def joined(first: Tables, second: Tables) -> Tables:
+    """Return the rows of `first` and then those of `second`, for the columns that both have."""
+    columns = {}
+    for name, column in first.columns.items():
+        other = second.columns.get(name)
+        if other is None or other.axes != column.axes or other.numeric != column.numeric:
+            continue
+        if column.axes:
+            column = replace(column, values=np.concatenate([column.values, other.values]))
+        columns[name] = column
+    sizes = {axis: size + second.sizes.get(axis, 0) for axis, size in first.sizes.items()}
+    return Tables(columns, sizes, first.matrix_labels)
 
 
 def row_words(rows: Sequence[int] | np.ndarray) -> str:

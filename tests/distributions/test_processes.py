@@ -1,0 +1,175 @@
+"""Processes against the dense normal distributions that they are."""
+
+import unittest
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from scipy import stats
+
+from millwright.distributions import on_jax, on_numpy
+from millwright.distributions.kernels import KERNELS
+from millwright.distributions.processes import Process
+from millwright.distributions.registry import DISTRIBUTIONS
+
+PLACES = np.array([0.0, 0.4, 0.4, 3.0])
+
+
+def kernel(name, x, m=on_numpy, several=False, **p):
+    given = {key: m.asarray(np.asarray(value, dtype=float)) for key, value in p.items()}
+    return KERNELS[name](m, m.asarray(x), given, several)
+
+
+class Kernels(unittest.TestCase):
+    def test_values(self):
+        r = np.abs(PLACES[:, None] - PLACES[None, :]) / 0.7
+        a, b = np.sqrt(3) * r, np.sqrt(5) * r
+        wave = np.sin(np.pi * np.subtract.outer(PLACES, PLACES) / 1.3) / 0.7
+        want = {
+            "squared_exponential": np.exp(-(r**2) / 2),
+            "matern32": (1 + a) * np.exp(-a),
+            "matern52": (1 + b + b**2 / 3) * np.exp(-b),
+            "periodic": np.exp(-2 * wave**2),
+            "linear": np.outer(PLACES, PLACES),
+        }
+        self.assertEqual(set(want), set(KERNELS))
+        for name, shape in want.items():
+            given = {
+                k: v for k, v in (("length", 0.7), ("period", 1.3)) if k in KERNELS[name].arguments
+            }
+            with self.subTest(name=name):
+                for m in (on_numpy, on_jax):
+                    found = kernel(name, PLACES, m, scale=2.0, **given)
+                    np.testing.assert_allclose(found, 4 * shape, atol=1e-12)
+                self.assertGreater(np.linalg.eigvalsh(4 * shape)[0], -1e-10)
+
+    def test_several_inputs_with_a_length_each(self):
+        x = np.random.default_rng(1).normal(size=(4, 2))
+        found = kernel("squared_exponential", x, several=True, scale=1.0, length=[0.5, 2.0])
+        one, two = (
+            kernel("squared_exponential", x[:, at], scale=1.0, length=length)
+            for at, length in enumerate((0.5, 2.0))
+        )
+        np.testing.assert_allclose(found, one * two)
+
+    def test_gradients_at_zero_distance_are_finite(self):
+        for name in KERNELS:
+            arguments = KERNELS[name].arguments
+
+            def total(p, x, name=name):
+                return jnp.sum(KERNELS[name](on_jax, x, p, False))
+
+            p = {key: jnp.asarray(1.3) for key in arguments}
+            by_p, by_x = jax.grad(total, argnums=(0, 1))(p, jnp.asarray(PLACES))
+            with self.subTest(name=name):
+                self.assertTrue(np.isfinite(by_x).all())
+                self.assertTrue(all(np.isfinite(v) for v in by_p.values()))
+
+
+class Processes(unittest.TestCase):
+    def dense(self, family, p, n, centre):
+        """Covariance from the images of unit steps."""
+        images = np.stack([family.from_steps(on_numpy, unit, p) - centre for unit in np.eye(n)])
+        return images.T @ images
+
+    def cases(self):
+        yield "random_walk", {"start": 1.0, "scale": np.array([0.5, 1.0, 0.2, 0.4]), "drift": 0.3}
+        yield (
+            "autoregressive",
+            {
+                "location": 2.0,
+                "scale": 0.7,
+                "coefficients": np.array([0.6, -0.3]),
+                "start_scale": 1.0,
+            },
+        )
+
+    def test_density_is_that_of_the_dense_normal(self):
+        x = np.array([1.2, 0.7, 2.0, 1.1])
+        for name, p in self.cases():
+            family = DISTRIBUTIONS[name]
+            centre = np.asarray(family.from_steps(on_numpy, np.zeros(4), p))
+            want = stats.multivariate_normal(centre, self.dense(family, p, 4, centre)).logpdf(x)
+            for m in (on_numpy, on_jax):
+                with self.subTest(name=name, m=m.__name__):
+                    self.assertAlmostEqual(float(family.log_density(m, m.asarray(x), p)), want)
+
+    def test_steps_come_back(self):
+        u = np.random.default_rng(2).normal(size=(3, 4))
+        for name, p in self.cases():
+            family = DISTRIBUTIONS[name]
+            assert isinstance(family, Process)
+            with self.subTest(name=name):
+                np.testing.assert_allclose(
+                    family.to_steps(family.from_steps(on_numpy, u, p), p), u, atol=1e-12
+                )
+                np.testing.assert_allclose(
+                    family.from_steps(on_jax, jnp.asarray(u), p),
+                    family.from_steps(on_numpy, u, p),
+                    atol=1e-12,
+                )
+
+    def test_recursion_by_hand(self):
+        family = DISTRIBUTIONS["autoregressive"]
+        p = {"location": 1.0, "scale": 0.5, "coefficients": np.array([0.8]), "start_scale": 2.0}
+        x = family.from_steps(on_numpy, np.array([1.0, -1.0, 2.0]), p)
+        second = 1 + 0.8 * 2 - 0.5
+        np.testing.assert_allclose(x, [3.0, second, 1 + 0.8 * (second - 1) + 1.0])
+
+
+class StateSpace(unittest.TestCase):
+    family = DISTRIBUTIONS["state_space"]
+
+    def setUp(self):
+        self.p = {
+            "transition": np.array([[1.0, 1.0], [0.0, 0.9]]),
+            "loading": np.array([1.0, 0.2]),
+            "scale": np.array([0.5, 0.3]),
+            "noise": np.array(0.4),
+            "start": np.array([1.0, 0.5]),
+            "start_scale": np.array([1.0, 0.5]),
+        }
+        self.y = np.array([1.1, 2.5, 2.2, 4.0, 3.1])
+
+    def dense(self):
+        """Means and covariances of all states (states in time order) and of the readings."""
+        n, t = 5, self.p["transition"]
+        step = np.diag(self.p["scale"] ** 2)
+        mean, cov = np.zeros((n, 2)), np.zeros((n, 2, n, 2))
+        mean[0], cov[0, :, 0] = self.p["start"], np.diag(self.p["start_scale"] ** 2)
+        for at in range(1, n):
+            mean[at] = t @ mean[at - 1]
+            for other in range(at):
+                cov[at, :, other] = t @ cov[at - 1, :, other]
+                cov[other, :, at] = cov[at, :, other].T
+            cov[at, :, at] = t @ cov[at - 1, :, at - 1] @ t.T + step
+        return mean, cov
+
+    def test_filter_gives_the_density_of_the_dense_normal(self):
+        mean, cov = self.dense()
+        z = self.p["loading"]
+        readings = np.einsum("i,aibj,j->ab", z, cov, z) + 0.16 * np.eye(5)
+        want = stats.multivariate_normal(mean @ z, readings).logpdf(self.y)
+        for m in (on_numpy, on_jax):
+            found = self.family.log_density(m, m.asarray(self.y), self.p)
+            self.assertAlmostEqual(float(found), want, places=9)
+
+    def test_smoothed_states_are_the_conditional_normal(self):
+        mean, cov = self.dense()
+        z = self.p["loading"]
+        across = np.einsum("aibj,j->aib", cov, z)
+        readings = np.einsum("i,aib->ab", z, across) + 0.16 * np.eye(5)
+        want = mean + across @ np.linalg.solve(readings, self.y - mean @ z)
+        spread = np.array(
+            [cov[a, :, a] - across[a] @ np.linalg.solve(readings, across[a].T) for a in range(5)]
+        )
+        many = {k: np.broadcast_to(v, (20_000, *np.shape(v))) for k, v in self.p.items()}
+        draws = self.family.draw_states(np.random.default_rng(3), self.y, many)
+        error = draws.std(axis=0) / np.sqrt(len(draws))
+        self.assertTrue((np.abs(draws.mean(axis=0) - want) < 5 * error).all())
+        for at in range(5):
+            np.testing.assert_allclose(np.cov(draws[:, at].T), spread[at], atol=0.01)
+
+
+if __name__ == "__main__":
+    unittest.main()
