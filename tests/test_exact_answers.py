@@ -7,7 +7,7 @@ from scipy import stats
 
 import millwright as mw
 from millwright.diagnostics.convergence import mcse_mean, mcse_quantile, mcse_sd
-from tests.fits import known_scale, straight
+from tests.fits import assert_mean_near, known_scale, straight
 
 QUANTILES = (0.05, 0.5, 0.95)
 
@@ -27,7 +27,8 @@ class Exact(unittest.TestCase):
         self.assert_distribution(posterior, name, exact.mean(), exact.std(), exact.ppf(QUANTILES))
 
     def fit(self, priors, likelihood, data, seed):
-        model = mw.Model(priors=priors, likelihood=likelihood)
+        labels = {"source": ["old", "new"]}
+        model = mw.Model(priors=priors, likelihood=likelihood, labels=labels)
         return model.fit(data, seed=seed, draws=2000, progress=False)
 
     def test_normal_mean_with_known_scale(self):
@@ -44,6 +45,20 @@ class Exact(unittest.TestCase):
             seed=2,
         )
         self.assert_follows(posterior, "share", stats.beta(7, 40))
+
+    def test_mixture_over_labels_and_membership(self):
+        """One row, two known components: shares and membership follow from Bayes' rule."""
+        posterior = self.fit(
+            {"w": "dirichlet(concentration=[2, 3]) per source"},
+            {"y": "mixture(normal([-1, 1], 1), weights=w)"},
+            {"y": [0.7]},
+            seed=9,
+        )
+        density = stats.norm([-1, 1], 1).pdf(0.7) * [2, 3]
+        first = density[0] / density.sum()
+        mean = (first * 3 + (1 - first) * 2) / 6
+        assert_mean_near(self, posterior["w"].values.reshape(4, -1, 2)[:, :, 0], mean)
+        self.assertAlmostEqual(float(posterior.membership().iloc[0, 0]), first, delta=0.02)
 
     def test_gamma_poisson(self):
         posterior = self.fit(

@@ -72,7 +72,9 @@ def _not_finite(binding: Binding, positions: np.ndarray) -> str:
 def _matrix_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str:
     """Say whether a matrix in the arguments of a definition is not positive definite."""
     part = next(part for part in binding.program.parts if part.name == name)
-    for argument, item in evaluation.parameters(part).items():
+    with np.errstate(all="ignore"):
+        named = evaluation.parameters(part)
+    for argument, item in named.items():
         square = [a for a in item.axes if twin(a) in item.axes]
         if square and np.isnan(on_numpy.cholesky(np.asarray(item.values, dtype=float))).any():
             return (

@@ -266,8 +266,9 @@ class Model:
             or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
             speed is not.
         missing
-            What to do with rows whose outcome is missing: `refuse` them, or `drop` them, which
-            every verdict then counts.
+            What to do with rows whose outcome is missing: `refuse` them, `drop` them, or leave
+            them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict
+            counts what was left out.
         workers
             Chains that run at a time; by default one for each core.
         progress
@@ -302,8 +303,10 @@ class Model:
             # Better said before the sampling than after it.
             check_free(Path(save), existing)
         started = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
-        if missing not in ("refuse", "drop"):
-            raise ArgumentError(f"`missing` must be 'refuse' or 'drop', not {missing!r}.")
+        if missing not in ("refuse", "drop", "predict"):
+            raise ArgumentError(
+                f"`missing` must be 'refuse', 'drop' or 'predict', not {missing!r}."
+            )
         binding = bind(self._specification, data, missing=missing)
         binding = prepared(binding, group_form, seed)
         target = target_of(binding)
@@ -339,7 +342,16 @@ class Model:
         )
         record = Record(
             seed,
-            {"method": "no-U-turn", "chains": len(chains), **asdict(settings)},
+            {
+                "method": "no-U-turn",
+                "chains": len(chains),
+                **asdict(settings),
+                "missing": "predict"
+                if binding.parted
+                else "drop"
+                if binding.dropped
+                else "refuse",
+            },
             _versions(),
             binding.fingerprint,
             chains,

@@ -102,7 +102,7 @@ class Posterior:
             max_depth,
             self.statistics["energy"],
             self.record.complete,
-            _dropped_words(self.record.dropped),
+            _dropped_words(self.record.dropped, self.record.settings.get("missing", "refuse")),
             self.statistics["acceptance"].mean(axis=1),
         )
 
@@ -268,6 +268,28 @@ class Posterior:
 
         return predict(self.draws, data, rows, self.record.seed)
 
+    def predict_missing(self) -> Predictions:
+        """Draw the outcomes of the rows that had none, after a fit with `missing="predict"`.
+
+        Returns
+        -------
+        Predictions; rows keep their numbers in the data, counted from 1.
+
+        Raises
+        ------
+        ArgumentError
+            If the fit was made otherwise, or no outcome was missing.
+        """
+        from millwright.draws.prediction import predict
+
+        parted = self.draws.binding.parted
+        if parted is None or not parted.dropped:
+            raise ArgumentError(
+                "No rows were set aside: fit with missing='predict', on data with gaps in an "
+                "outcome."
+            )
+        return predict(self.draws, parted.set_aside, None, self.record.seed, parted.numbers)
+
     def latent(self, name: str, data: Any = None) -> xr.DataArray:
         """Draw the latent function or states behind an outcome whose rows depend on each other.
 
@@ -300,6 +322,32 @@ class Posterior:
             labels = self.draws.binding.labels.get(axis)
             coordinates[axis] = list(labels or range(1, values.shape[at] + 1))
         return xr.DataArray(values, dims=("draw", *axes), coords=coordinates, name=name)
+
+    def membership(self, outcome: str | None = None) -> pd.DataFrame:
+        """Return the probability that each row came from each component of a mixture.
+
+        Parameters
+        ----------
+        outcome
+            Which outcome, if several are mixtures.
+
+        Returns
+        -------
+        One row a data row (counted from 1), one column a component: `first` and `second`, or
+        the labels that the mixture runs over. Rows sum to 1.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such mixture.
+        """
+        import pandas as pd
+
+        from millwright.draws.membership import membership
+
+        name, shares, labels = membership(self.draws, outcome)
+        rows = pd.RangeIndex(1, len(shares) + 1, name="row")
+        return pd.DataFrame(shares, index=rows, columns=pd.Index(labels, name=name))
 
     def leave_one_out(self) -> LeaveOneOut:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""
@@ -362,7 +410,7 @@ class Posterior:
             record,
             sheet_text(binding.specification),
             self.sheet,
-            binding.tables,
+            binding.given or binding.tables,
             self.draws.values,
             binding.labels,
             self.statistics,
@@ -370,9 +418,13 @@ class Posterior:
         write_run(Path(path), run, existing)
 
 
-def _dropped_words(dropped: Mapping[str, int]) -> tuple[str, ...]:
+def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:
+    what, more = "dropped", ""
+    if missing == "predict":
+        what, more = "left out of the fit", "; predict_missing() gives their draws"
     return tuple(
-        f"Rows dropped because `{name}` was missing: {count}." for name, count in dropped.items()
+        f"Rows {what} because `{name}` was missing: {count}{more}."
+        for name, count in dropped.items()
     )
 
 
@@ -389,7 +441,8 @@ def load(path: str | Path) -> Posterior:
 
     run = read_run(Path(path))
     specification = specification_from(run.model, "model.toml")
-    binding = bind(specification, run.data, run.labels)
+    missing = run.record["settings"].get("missing", "refuse")
+    binding = bind(specification, run.data, run.labels, missing=missing)
     given = {f.name: run.record[f.name] for f in fields(Record)}
     record = Record(**{**given, "chains": tuple(given["chains"])})
     return Posterior(Draws(binding, run.draws), record, run.statistics, run.sheet)

@@ -8,6 +8,7 @@ from scipy import integrate, stats
 
 import millwright as mw
 from millwright.distributions import on_jax, on_numpy
+from millwright.distributions.registry import family_for
 from millwright.errors import DataError, ModelError
 from millwright.language.definition import define
 from millwright.modelling.arguments import distribution_arguments, family_of
@@ -70,6 +71,41 @@ CASES = [
         lambda x: np.log(N32.cdf(x + 0.25) - N32.cdf(x - 0.25)),
     ),
 ]
+
+
+class OverLabels(unittest.TestCase):
+    """A mixture of one family over a label set is the mixture of its members."""
+
+    def setUp(self):
+        key = ("mixture", ("normal", frozenset({"location", "scale"})))
+        self.family = family_for(key, frozenset({"weights"}))
+        self.p = {
+            "of.location": np.array([-1.0, 2.0, 2.5]),
+            "of.scale": np.array([0.5, 1.0, 0.3]),
+            "weights": np.array([1.0, 2.0, 1.0]),
+        }
+        self.members = stats.norm(self.p["of.location"], self.p["of.scale"])
+        self.shares = np.array([0.25, 0.5, 0.25])
+
+    def test_density_and_distribution_function(self):
+        x = np.array([-2.0, 0.0, 2.2, 4.0])
+        for m in (on_numpy, on_jax):
+            with self.subTest(m=m.__name__):
+                found = [
+                    np.exp(getattr(self.family, name)(m, x, self.p))
+                    for name in ("log_density", "log_cdf", "log_survival")
+                ]
+                for values, want in zip(found, ("pdf", "cdf", "sf"), strict=True):
+                    each = getattr(self.members, want)(x[:, None])
+                    np.testing.assert_allclose(values, each @ self.shares, rtol=1e-8)
+
+    def test_quantile_draws_and_mean(self):
+        q = np.array([0.01, 0.4, 0.99])
+        np.testing.assert_allclose(self.family.cdf(self.family.quantile(q, self.p), self.p), q)
+        draws = self.family.draw(np.random.default_rng(1), (5000,), self.p)
+        level = stats.kstest(draws, lambda x: self.family.cdf(x, self.p)).pvalue
+        self.assertGreater(level, 1e-4)
+        self.assertAlmostEqual(float(self.family.mean(self.p)), self.shares @ [-1.0, 2.0, 2.5])
 
 
 class Modified(unittest.TestCase):

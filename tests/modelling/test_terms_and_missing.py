@@ -1,5 +1,6 @@
 """Terms added to the log density, and rows whose outcome is missing."""
 
+import tempfile
 import unittest
 
 import numpy as np
@@ -58,6 +59,27 @@ class Missing(unittest.TestCase):
             self.model.fit(self.data, progress=False)
         with self.assertRaisesRegex(ArgumentError, "`missing`"):
             self.model.fit(self.data, progress=False, missing="ignore")
+
+    def test_rows_set_aside_come_back_as_predictions(self):
+        posterior = self.model.fit(self.data, missing="predict", progress=False)
+        self.assertIn("Rows left out of the fit because `y` was missing: 2", str(posterior))
+        gaps = np.flatnonzero(np.isnan(self.data["y"]))
+        with tempfile.TemporaryDirectory() as folder:
+            posterior.save(folder + "/run")
+            loaded = mw.load(folder + "/run")
+        for each in (posterior, loaded):
+            table = each.predict_missing().table()
+            self.assertEqual([row for _, row in table.index], list(gaps + 1))
+        clean = self.model.fit(self.data, missing="drop", progress=False)
+        with self.assertRaisesRegex(ArgumentError, "missing='predict'"):
+            clean.predict_missing()
+
+    def test_a_series_cannot_have_gaps(self):
+        model = mw.Model(
+            priors={"s": "half_normal(1)"}, likelihood={"y": "random_walk(start=0, scale=s)"}
+        )
+        with self.assertRaisesRegex(DataError, "follow each other"):
+            model.fit(self.data, missing="drop", progress=False)
 
     def test_dropped_rows_are_counted_and_change_nothing_else(self):
         settings = {"seed": 3, "draws": 100, "warmup": 100, "progress": False}

@@ -95,7 +95,7 @@ def fit(
         int | None, typer.Option(help="Chains at a time; by default one a core.")
     ] = None,
     missing: Annotated[
-        str, typer.Option(help="Rows without an outcome: refuse or drop.")
+        str, typer.Option(help="Rows without an outcome: refuse, drop or predict.")
     ] = "refuse",
     replace: Annotated[bool, typer.Option("--replace", help="Overwrite a run there.")] = False,
     as_json: Json = False,

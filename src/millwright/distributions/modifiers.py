@@ -6,14 +6,28 @@ each with the component's name in front (`first.location`), and its own.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
+from millwright.distributions import on_numpy
+from millwright.distributions.categories import log_shares
 from millwright.distributions.family import Family, Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
+from millwright.distributions.quadrature import bisected
 
-__all__ = ["MODIFIERS", "Censored", "Hurdle", "Mixture", "Modified", "Rounded", "ZeroInflated"]
+__all__ = [
+    "MODIFIERS",
+    "VARIANTS",
+    "Censored",
+    "Hurdle",
+    "Mixture",
+    "MixtureOverLabels",
+    "Modified",
+    "Rounded",
+    "ZeroInflated",
+]
 
 _SHARE = "probability"
 
@@ -101,6 +115,16 @@ class Mixture(Modified):
         ]
         return self._weighed(m, values, p)
 
+    def log_parts(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Return the log density of each component times its probability, shape (..., 2)."""
+        share = m.asarray(p["share"])
+        first, second = (
+            _masked(m, family, m.asarray(x), _inner(name, p))
+            for name, family in self.families.items()
+        )
+        parts = m.broadcast_arrays(m.log(share) + first, m.log1p(-share) + second)
+        return m.stack(list(parts), axis=-1)
+
     def _weighed(self, m: Mathematics, values: list[Array], p: Parameters) -> Array:
         share = m.asarray(p["share"])
         return m.logaddexp(m.log(share) + values[0], m.log1p(-share) + values[1])
@@ -139,6 +163,82 @@ class Mixture(Modified):
     def mean(self, p: Parameters) -> Array:
         one, two = (np.asarray(f.mean(_inner(n, p))) for n, f in self.families.items())
         return p["share"] * one + (1 - np.asarray(p["share"])) * two
+
+
+class MixtureOverLabels(Modified):
+    """A draw from one of several distributions of a kind, one for each label of a label set.
+
+    The component's arguments and `weights` run over the label set; which label a row came from
+    is summed out.
+    """
+
+    name = "mixture"
+    summary = "from one of several distributions, one for each label, with probabilities weights"
+    own = (
+        Parameter(
+            "weights",
+            "probability",
+            "probability of each label; divided by their sum",
+            rank=1,
+            own_labels=True,
+        ),
+    )
+
+    def __init__(self, *families: Family) -> None:
+        super().__init__(*families)
+        self.parameters = tuple(  # type: ignore[misc]
+            replace(parameter, rank=1, own_labels=True) for parameter in self.parameters
+        )
+
+    def _log_weights(self, m: Mathematics, p: Parameters) -> Array:
+        return log_shares(m, {"probabilities": p["weights"]})
+
+    def log_parts(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Return the log density of each component times its probability, shape (..., K)."""
+        inner = _masked(m, self.families["of"], m.asarray(x)[..., None], _inner("of", p))
+        return self._log_weights(m, p) + inner
+
+    def _total(self, m: Mathematics, logs: Array) -> Array:
+        top = m.max(logs, axis=-1, keepdims=True)
+        top = m.where(m.isfinite(top), top, 0.0)
+        return top[..., 0] + m.log(m.sum(m.exp(logs - top), axis=-1))
+
+    def support(self, p: Parameters) -> Support:
+        inner = self.families["of"].support(_inner("of", p))
+        # The widest of the components' ranges.
+        lower = None if inner.lower is None else np.min(np.atleast_1d(inner.lower), axis=-1)
+        upper = None if inner.upper is None else np.max(np.atleast_1d(inner.upper), axis=-1)
+        return Support(lower, upper, self.whole)
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return self._total(m, self.log_parts(m, x, p))
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        below = self.families["of"].log_cdf(m, m.asarray(x)[..., None], _inner("of", p))
+        return self._total(m, self._log_weights(m, p) + below)
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        above = self.families["of"].log_survival(m, m.asarray(x)[..., None], _inner("of", p))
+        return self._total(m, self._log_weights(m, p) + above)
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        ends = self.families["of"].quantile(np.asarray(q, dtype=float)[..., None], _inner("of", p))
+        low, high = ends.min(axis=-1), ends.max(axis=-1)
+        found = bisected(lambda x: self.cdf(x, p), q, low - 1e-9 - self.whole, high)
+        return np.ceil(found - 1e-6) if self.whole else found
+
+    def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        weights = np.exp(self._log_weights(on_numpy, p))
+        upto = np.cumsum(weights, axis=-1)
+        u = generator.random(size)[..., None]
+        label = np.sum(u > upto[..., :-1], axis=-1)[..., None]
+        many = (*size, weights.shape[-1])
+        values = self.families["of"].draw(generator, many, _inner("of", p))
+        return np.take_along_axis(values, label, axis=-1)[..., 0]
+
+    def mean(self, p: Parameters) -> Array:
+        weights = np.exp(self._log_weights(on_numpy, p))
+        return np.sum(weights * self.families["of"].mean(_inner("of", p)), axis=-1)
 
 
 class ZeroInflated(Modified):
@@ -336,6 +436,9 @@ class Rounded(Modified):
     def mean(self, p: Parameters) -> Array:
         return self.families["of"].mean(_inner("of", p))
 
+
+VARIANTS: dict[tuple[str, int], type[Modified]] = {("mixture", 1): MixtureOverLabels}
+"""Forms of a modifier with another number of components."""
 
 MODIFIERS: dict[str, type[Modified]] = {
     kind.name: kind for kind in (Censored, Hurdle, Mixture, Rounded, ZeroInflated)

@@ -11,7 +11,8 @@ from millwright.distributions.mathematics import Array
 __all__ = ["TAIL_NODES", "TAIL_WEIGHTS", "UNIT_NODES", "UNIT_WEIGHTS", "bisected"]
 
 _X, _W = np.polynomial.legendre.leggauss(64)
-UNIT_NODES, UNIT_WEIGHTS = (_X + 1) / 2, _W / 2
+UNIT_NODES = (_X + 1) / 2
+UNIT_WEIGHTS = _W / 2
 
 _EDGES = np.array([0.0, 0.1, 0.6, 2.0, 5.0, 14.0])
 _STEPS = np.diff(_EDGES)[:, None]

@@ -21,7 +21,7 @@ from millwright.distributions.gaussian import MultivariateNormal, MultivariateSt
 from millwright.distributions.half import HalfCauchy, HalfNormal, HalfStudentT
 from millwright.distributions.location_scale import Cauchy, Normal, StudentT
 from millwright.distributions.modifiers import MODIFIERS as _ONE_DIMENSIONAL
-from millwright.distributions.modifiers import Modified
+from millwright.distributions.modifiers import VARIANTS, Modified
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.positive import Exponential, Gamma, InverseGamma, LogNormal
 from millwright.distributions.processes import Autoregressive, GaussianProcess, RandomWalk
@@ -31,7 +31,7 @@ from millwright.distributions.skewed import Gumbel, Laplace, Logistic, Pareto, W
 from millwright.distributions.state_space import StateSpace
 from millwright.distributions.truncation import Truncated
 
-__all__ = ["DISTRIBUTIONS", "MODIFIERS", "FamilyKey", "family_for"]
+__all__ = ["DISTRIBUTIONS", "MODIFIERS", "VARIANTS", "FamilyKey", "family_for"]
 
 DISTRIBUTIONS: dict[str, Distribution] = {
     family.name: family
@@ -95,7 +95,8 @@ def family_for(key: FamilyKey, given: frozenset[str]) -> Distribution:
     """Return the family for a key, truncated if `low` or `high` are among its arguments."""
     if isinstance(key, tuple):
         name, *components = key
-        return MODIFIERS[str(name)](*(family_for(*part) for part in components))  # type: ignore[misc, arg-type]
+        kind = VARIANTS.get((str(name), len(components)), MODIFIERS[str(name)])
+        return kind(*(family_for(*part) for part in components))  # type: ignore[misc, arg-type]
     if key in _TRUNCATED and given & {"low", "high"}:
         return _TRUNCATED[key]
     return DISTRIBUTIONS[key]

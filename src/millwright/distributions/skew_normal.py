@@ -71,15 +71,22 @@ class SkewNormal(Family):
         def quick(z: np.ndarray) -> Array:
             return special.ndtr(z) - 2 * special.owens_t(z, shape)
 
-        z = bisected(quick, q, -_FARTHEST, _FARTHEST)
+        z = bisected(quick, q, -_FARTHEST, _FARTHEST, steps=60)
+        shape = np.broadcast_to(shape, z.shape)
+        far = np.broadcast_to(np.asarray(q) < 1e-7, z.shape)
+        if far.any():
+            z[far] = self._refined(z[far], np.broadcast_to(q, z.shape)[far], shape[far])
+        return p["location"] + p["scale"] * z
+
+    def _refined(self, z: np.ndarray, q: np.ndarray, shape: np.ndarray) -> np.ndarray:
+        """Newton's steps in the log scale: the quick form cancels in far tails."""
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            # Far tails cancel in the quick form; Newton's steps in the log scale put them right.
             for _ in range(4):
                 log_below = self._log_tail(on_numpy, z, shape, -1)
                 slope = np.exp(self._log_standard(on_numpy, z, shape) - log_below)
                 step = np.clip((log_below - np.log(q)) / slope, -2.0, 2.0)
                 z = np.where(np.isfinite(step), z - step, z)
-        return p["location"] + p["scale"] * z
+        return z
 
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
         mirror = {**p, "location": -p["location"], "shape": -p["shape"]}

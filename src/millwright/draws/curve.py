@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from millwright.distributions import on_numpy
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.latent import condition_on_data, extended, grown_labels, joint_outcomes
 from millwright.draws.predictive import thinned
@@ -14,6 +15,7 @@ from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.labelled import DRAW, full
+from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.tables import Column, Tables
 
@@ -82,15 +84,13 @@ def curve(
             f"{definition.event}."
         )
     copies = draw_outcomes(along, size, generator, evaluation)[part]
-    named = {
-        name: full(item, (DRAW, axis), (size, points))
-        for name, item in evaluation.parameters(definition).items()
-    }
+    given = evaluation.parameters(definition)
+    named = spread_arguments(on_numpy, definition, given, (DRAW, axis), along.program)
     family = family_of(definition.family, definition.arguments)
     with np.errstate(all="ignore"):
         expected = np.broadcast_to(family.mean(named), (size, points))
     if np.isnan(expected).any() and "location" in named:
-        expected = named["location"]
+        expected = full(given["location"], (DRAW, axis), (size, points))
     return Curve(tables.columns[column].values, expected, copies, shown)
 
 

@@ -94,6 +94,7 @@ class Predictions:
     _binding: Binding = field(repr=False)
     _generator_seed: int = field(repr=False)
     _joint: Mapping[str, Conditional] = field(repr=False)
+    _numbers: Mapping[str, np.ndarray] = field(repr=False)
 
     def table(self, level: float = 0.95, kind: IntervalKind = "central") -> pd.DataFrame:
         """Return one row a row and outcome: mean, median, and the predictive interval.
@@ -114,7 +115,7 @@ class Predictions:
                     pd.DataFrame(
                         {
                             "outcome": outcome,
-                            "row": np.arange(1, draws.shape[1] + 1),
+                            "row": self._rows(part),
                             "mean": means[outcome],
                             "median": np.median(draws, axis=0),
                             f"{name}, from": low,
@@ -124,13 +125,21 @@ class Predictions:
                 )
         return pd.concat(frames).set_index(["outcome", "row"])
 
+    def _rows(self, part: Part) -> np.ndarray:
+        """Return the numbers of the rows of an outcome's table."""
+        axis = dict(self._binding.program.outcome_axes)[part.name][0]
+        found = self._numbers.get(axis, np.array([]))
+        size = self._binding.program.shape((axis,))[0]
+        return found if len(found) == size else np.arange(1, size + 1)
+
     def _label_frame(self, part: Part) -> pd.DataFrame:
         labels = labels_of_outcome(self._binding, part)
         shares = self.expected[part.name]
         best = [labels[at] for at in shares.argmax(axis=1)]
         columns = {f"P({label})": shares[:, at] for at, label in enumerate(labels)}
-        rows = np.arange(1, len(shares) + 1)
-        return pd.DataFrame({"outcome": part.name, "row": rows, "most probable": best, **columns})
+        return pd.DataFrame(
+            {"outcome": part.name, "row": self._rows(part), "most probable": best, **columns}
+        )
 
     def __str__(self) -> str:
         return self.table().to_string(float_format=lambda v: f"{v:.4g}", max_rows=40)
@@ -266,8 +275,17 @@ def _label_scores(
     }
 
 
-def predict(draws: Draws, data: Any, rows: int | None, seed: int) -> Predictions:
-    """Draw outcomes for new rows, once for each posterior draw."""
+def predict(
+    draws: Draws,
+    data: Any,
+    rows: int | None,
+    seed: int,
+    numbers: Mapping[str, np.ndarray] | None = None,
+) -> Predictions:
+    """Draw outcomes for new rows, once for each posterior draw.
+
+    `numbers` are the rows' numbers for tables; by default they count from 1.
+    """
     old = draws.binding
     tables = read_tables(data, old.specification.columns, rows)
     grown = grown_labels(draws, tables)
@@ -289,7 +307,7 @@ def predict(draws: Draws, data: Any, rows: int | None, seed: int) -> Predictions
     copies |= {name: found.outcome for name, found in joint.items()}
     expected |= {name: found.mean.mean(axis=0) for name, found in joint.items()}
     latent = {name: found.latent for name, found in joint.items()}
-    return Predictions(copies, expected, latent, known, binding, seed, joint)
+    return Predictions(copies, expected, latent, known, binding, seed, joint, numbers or {})
 
 
 def _joint_log_scores(found: Conditional, seen: np.ndarray) -> np.ndarray:

@@ -8,7 +8,13 @@ from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family
 from millwright.distributions.kernels import KERNELS
 from millwright.distributions.modifiers import Modified
 from millwright.distributions.ordered import Ordered
-from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS, FamilyKey, family_for
+from millwright.distributions.registry import (
+    DISTRIBUTIONS,
+    MODIFIERS,
+    VARIANTS,
+    FamilyKey,
+    family_for,
+)
 from millwright.errors import ModelError, nearest
 from millwright.language.definition import Definition
 from millwright.language.tree import Call, Node, Number, walk
@@ -160,6 +166,9 @@ def _read(definition: Definition, node: Node) -> tuple[FamilyKey, dict[str, Node
 def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[str, Node]]:
     """Read a modifier: its components come first, its own arguments by name."""
     kind = MODIFIERS[call.function]
+    other = VARIANTS.get((call.function, len(call.arguments)), kind)
+    if {name for name, _ in call.keywords} <= {parameter.name for parameter in other.own}:
+        kind = other
     usage = modifier_usage(kind)
     if len(call.arguments) != len(kind.components):
         raise ModelError(

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.distributions.processes import GaussianProcess
 from millwright.errors import DataError, ModelError, nearest
 from millwright.language.tree import Name, Node, walk
 from millwright.modelling.arguments import family_of
@@ -21,7 +22,7 @@ from millwright.modelling.program import NUMBERS, Program, lift_numbers
 from millwright.modelling.shaping import check_axes, spread_arguments
 from millwright.modelling.space import free_shape, onto_support, places
 from millwright.modelling.specification import Part, Specification
-from millwright.modelling.tables import LabelSets, Tables, joined, read_tables
+from millwright.modelling.tables import LabelSets, Parted, Tables, joined, read_tables
 
 __all__ = ["Binding", "bind"]
 
@@ -42,6 +43,10 @@ class Binding:
         Axes of every unknown, fixed and derived quantity.
     dropped
         Rows left out for want of each outcome.
+    given
+        The data before rows were left out.
+    parted
+        Rows left out that are to be predicted, if any.
     """
 
     specification: Specification
@@ -52,6 +57,8 @@ class Binding:
     axes: Mapping[str, tuple[str, ...]]
     fingerprint: str
     dropped: Mapping[str, int] = field(default_factory=dict)
+    given: Tables | None = field(default=None, repr=False)
+    parted: Parted | None = field(default=None, repr=False)
 
     @property
     def dimension(self) -> int:
@@ -155,7 +162,8 @@ def bind(
         `needed`: outcome columns must be there and in the support. `optional`: they may be
         missing and are not looked at.
     missing
-        `refuse` rows with a missing outcome, or `drop` and count them.
+        `refuse` rows with a missing outcome, `drop` and count them, or set them aside to
+        `predict` them after the fit.
     fitted
         The rows of the fit, which say what each label stands for where new rows do not.
 
@@ -167,9 +175,11 @@ def bind(
         If quantities do not combine.
     """
     tables = read_tables(data, specification.columns, rows)
-    dropped: dict[str, int] = {}
-    if missing == "drop":
-        tables, dropped = tables.without_missing([d.name for d in specification.likelihood])
+    given, parted = tables, None
+    if missing != "refuse":
+        parted = tables.complete([d.name for d in specification.likelihood])
+        _check_gaps(specification, parted)
+        tables = parted.kept
     names = set(specification.defined)
     _check_shadowing(specification, tables)
     known_labels = label_sets(specification, tables, dict(labels or {}))
@@ -199,8 +209,26 @@ def bind(
         known_labels,
         axes,
         tables.fingerprint([*used, *label_columns]),
-        dropped,
+        parted.dropped if parted else {},
+        given,
+        parted if missing == "predict" else None,
     )
+
+
+def _check_gaps(specification: Specification, parted: Parted) -> None:
+    """Refuse gaps in an outcome whose rows follow each other."""
+    for part in specification.parts:
+        if part.name in parted.dropped and part.event == "vector":
+            family = family_of(part.family, part.arguments)
+            alone = len(parted.kept.columns[part.name].axes) == 1
+            if alone and not isinstance(family, GaussianProcess):
+                raise DataError(
+                    part.definition.message(
+                        f"`{part.name}` misses {parted.dropped[part.name]} values, but its rows "
+                        "follow each other, so none can be left out. Make the series an unknown "
+                        "`per` time, with a reading on the days that have one"
+                    )
+                )
 
 
 def _check_shadowing(specification: Specification, tables: Tables) -> None:
@@ -335,7 +363,10 @@ def _axes_without_column(
     rows = tuple(axis for axis in dict.fromkeys(used) if axis.startswith("row"))
     own = (part.name,) if part.event == "vector" and part.name in program.size_of else ()
     if not rows and part.event == "number":
-        rows = tuple(dict.fromkeys(used))
+        family = family_of(part.family, part.arguments)
+        ranked = {parameter.name for parameter in family.parameters if parameter.rank}
+        plain = [item for name, item in named.items() if name not in ranked]
+        rows = tuple(dict.fromkeys(axis for item in plain for axis in item.axes))
     found = rows or tuple(tables[:1])
     if not found or (not rows and len(tables) > 1):
         raise DataError(

@@ -11,7 +11,7 @@ from millwright.errors import DataError, ModelError
 from millwright.language.printing import text_of
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.labelled import Labelled, spread_over
+from millwright.modelling.labelled import Labelled
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.specification import Part, rests_on_unknowns
 from millwright.modelling.tables import row_words
@@ -126,7 +126,7 @@ def _check_vectors(part: Part, axes: tuple[str, ...], evaluation: Evaluation) ->
 def _known_support(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> Support:
     """Return the support as far as it depends on no unknown."""
     named = evaluation.parameters(part)
-    values = {name: spread_over(item, axes) for name, item in named.items()}
+    values = spread_arguments(on_numpy, part, named, axes, evaluation.program)
     family = family_of(part.family, part.arguments)
     assert isinstance(family, Family)
     support = family.support(values)

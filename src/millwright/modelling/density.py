@@ -146,7 +146,8 @@ def log_density_of(
     """Return the log density of a distribution at `value`, element by element."""
     m = evaluation.m
     family = family_of(part.family, part.arguments)
-    if part.event == "number":
+    ranked = any(parameter.rank for parameter in family.parameters)
+    if part.event == "number" and not ranked:
         axes = union_axes([value, *named.values()])
     else:
         drawn = any(DRAW in item.axes for item in (value, *named.values()))

@@ -28,10 +28,10 @@ def spread_arguments(
     m: Mathematics, part: Part, named: dict[str, Labelled], axes: tuple[str, ...], program: Program
 ) -> dict[str, Array]:
     """Return the arguments of a distribution as arrays shaped for values with these axes."""
-    if part.event == "number":
+    known = _parameters(part)
+    if part.event == "number" and not any(q.rank for q in known.values()):
         return {name: spread_over(item, axes) for name, item in named.items()}
     batch, event = split_axes(part.event, axes)
-    known = _parameters(part)
     result: dict[str, Array] = {}
     for name, item in named.items():
         parameter = known.get(name)
@@ -56,7 +56,7 @@ def _over_event(
 ) -> Array:
     axis = own_axis(item, batch) if parameter.own_labels else event[0]
     if axis is None:
-        return m.asarray(item.values)[..., None]
+        return m.asarray(spread_over(item, batch))[..., None]
     renamed = {LIST: axis, twin(LIST): twin(axis)}
     item = Labelled(item.values, tuple(renamed.get(a, a) for a in item.axes))
     if parameter.rank == 2:
@@ -85,12 +85,14 @@ def check_axes(
     """
     batch, event = split_axes(part.event, tuple(a for a in axes if a != DRAW))
     known = _parameters(part)
+    owners: dict[str, str] = {}
     for name, item in named.items():
         parameter = known.get(name, Parameter(name, "real", ""))
         node = dict(part.arguments)[name]
         allowed = set(batch)
         if parameter.own_labels:
             own = own_axis(item, batch)
+            _check_one_label_set(part, name, own, owners)
             allowed |= {own, twin(own)} if own else set()
         elif parameter.rank:
             # For a rank of 1 the second axis of a matrix is no part of it.
@@ -132,6 +134,22 @@ def check_axes(
                 f"its `{name}` has one value per {extra[0]} ({program.shape((extra[0],))[0]}), "
                 f"but `{part.name}` {has}{more}",
                 node,
+            )
+        )
+
+
+def _check_one_label_set(part: Part, name: str, own: str | None, owners: dict[str, str]) -> None:
+    """Refuse arguments over different label sets where they belong together."""
+    if own is None or own == LIST:
+        return
+    owners[own] = name
+    if len(owners) > 1:
+        (one, first), (other, second) = owners.items()
+        raise ModelError(
+            part.definition.message(
+                f"its `{first}` runs over `{one}`, its `{second}` over `{other}`: both must run "
+                "over one label set",
+                dict(part.arguments)[name],
             )
         )
 

@@ -18,7 +18,7 @@ import numpy as np
 from millwright.errors import DataError, nearest
 from millwright.language.parse import normal_name
 
-__all__ = ["Column", "LabelSets", "Tables", "joined", "read_tables", "row_words"]
+__all__ = ["Column", "LabelSets", "Parted", "Tables", "joined", "read_tables", "row_words"]
 
 Label = str | int | float
 LabelSets = Mapping[str, tuple[Label, ...]]
@@ -47,6 +47,31 @@ class Column:
     def numeric(self) -> bool:
         """Whether the column holds numbers."""
         return self.values.dtype != object
+
+    def missing(self) -> np.ndarray:
+        """Return which rows have no value, or lack one of several."""
+        if not self.numeric:
+            return np.array([value is None for value in self.values])
+        gaps = np.isnan(self.values)
+        return gaps if gaps.ndim == 1 else gaps.any(axis=1)
+
+
+@dataclass(frozen=True)
+class Parted:
+    """Rows with all outcomes, and those without.
+
+    Attributes
+    ----------
+    dropped
+        Rows without each outcome.
+    numbers
+        Which rows of each table are set aside, counted from 1.
+    """
+
+    kept: Tables
+    set_aside: Tables
+    dropped: Mapping[str, int]
+    numbers: Mapping[str, np.ndarray]
 
 
 @dataclass(frozen=True)
@@ -79,7 +104,8 @@ class Tables:
                 f"The column `{name}` has {len(where)} missing or infinite "
                 f"value{'s' if len(where) > 1 else ''}, in {row_words(where)}. Remove or fill "
                 "these rows first, so that it is clear which rows were used; rows without an "
-                "outcome can be left out with missing='drop' (--missing drop)."
+                "outcome can be left out with missing='drop', or predicted after the fit with "
+                "missing='predict' (--missing drop, --missing predict)."
             )
         return column.values
 
@@ -134,27 +160,34 @@ class Tables:
             )
         return np.array([position[label] for label in present], dtype=np.int32)
 
-    def without_missing(self, names: Sequence[str]) -> tuple[Tables, dict[str, int]]:
-        """Drop the rows in which a named column is missing; return how many for each column."""
+    def complete(self, names: Sequence[str]) -> Parted:
+        """Part the rows in which a named column is missing from the others."""
         keep = {axis: np.ones(size, dtype=bool) for axis, size in self.sizes.items()}
         dropped: dict[str, int] = {}
         for name in names:
             column = self.columns.get(name)
-            if column is None or not column.axes or not column.numeric:
+            if column is None or not column.axes:
                 continue
-            missing = np.isnan(column.values)
+            missing = column.missing()
             if missing.any():
                 dropped[name] = int(missing.sum())
                 keep[column.axes[0]] &= ~missing
         for axis, rows in keep.items():
             if self.sizes[axis] and not rows.any():
                 raise DataError(f"Every row misses one of {', '.join(dropped)}: nothing is left.")
+        # A table without gaps belongs to both sides.
+        away = {axis: rows if rows.all() else ~rows for axis, rows in keep.items()}
+        numbers = {axis: np.flatnonzero(~rows) + 1 for axis, rows in keep.items()}
+        return Parted(self.chosen(keep), self.chosen(away), dropped, numbers)
+
+    def chosen(self, rows: Mapping[str, np.ndarray]) -> Tables:
+        """Return the tables with only the rows marked."""
         columns = {
-            name: replace(c, values=c.values[keep[c.axes[0]]]) if c.axes else c
+            name: replace(c, values=c.values[rows[c.axes[0]]]) if c.axes else c
             for name, c in self.columns.items()
         }
-        sizes = {axis: int(rows.sum()) for axis, rows in keep.items()}
-        return Tables(columns, sizes, self.matrix_labels), dropped
+        sizes = {axis: int(marked.sum()) for axis, marked in rows.items()}
+        return Tables(columns, sizes, self.matrix_labels)
 
     def fingerprint(self, names: Sequence[str]) -> str:
         """Return a SHA-256 over the named columns, their types and their values."""
