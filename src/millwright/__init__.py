@@ -16,6 +16,7 @@ _PLACES = {
     "Posterior": "millwright.posterior",
     "compare": "millwright.posterior",
     "load": "millwright.posterior",
+    "register": "millwright.modelling.foreign",
 }
 _MODULES = ("demo", "errors", "plots")
 _DISTRIBUTIONS = (

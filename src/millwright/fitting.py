@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
+import jax
 import numpy as np
 
 from millwright.distributions import on_numpy
@@ -45,7 +46,29 @@ def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Ta
         return _not_finite(binding, positions)
 
     density = LogDensity(binding.program, jacobian, prior)
-    return Target(binding.dimension, density, binding.arguments, starts, explain)
+
+    kept: dict[tuple[int, ...], Any] = {}
+    on_device: Any = None
+
+    def plain(positions: np.ndarray) -> np.ndarray:
+        nonlocal on_device
+        arguments = binding.arguments
+        if not binding.program.black_boxes:
+            if positions.shape not in kept:
+                on_device = jax.device_put(arguments)
+                kept[positions.shape] = compiled(_at_each, density, (positions, on_device))
+            return np.asarray(kept[positions.shape](positions, on_device))
+        with np.errstate(all="ignore"):
+            found = terms(on_numpy, binding.program, arguments, positions, jacobian, prior)
+        total = sum(found.values(), start=np.zeros(len(positions)))
+        return np.asarray(total, dtype=float)
+
+    return Target(binding.dimension, density, binding.arguments, starts, explain, plain)
+
+
+def _at_each(density: LogDensity, positions: Any, arguments: Any) -> Any:
+    """Return the log density at each of several positions; to be compiled."""
+    return jax.vmap(lambda q: density(q, arguments))(positions)
 
 
 def _not_finite(binding: Binding, positions: np.ndarray) -> str:
@@ -110,7 +133,8 @@ def prepared(binding: Binding, group_form: str | Mapping[str, str], seed: int) -
     program = replace(binding.program, forms=forms)
     arguments = {**binding.arguments, **no_information(program)}
     blank = replace(binding, program=program, arguments=arguments)
-    if all(form != "informed" for _, form in forms):
+    if program.black_boxes or all(form != "informed" for _, form in forms):
+        # Without a gradient there is no pilot: no information leaves the non-centred form.
         return blank
     pilot = climb(target_of(blank), seed, starts=2, most=300).position
     likelihood = compiled(_group_likelihood, GroupLikelihood(program), (pilot, arguments))

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import asdict
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast, get_args
 
 import numpy as np
 
@@ -28,7 +28,7 @@ from millwright.modelling.words import describe
 from millwright.posterior import Posterior, Record
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.chain import FitSettings
-from millwright.sampling.chains import Sampled, sample
+from millwright.sampling.chains import Method, Sampled, sample
 from millwright.sampling.mode import find_peak
 from millwright.sampling.progress import Listener
 from millwright.simulated import Simulated
@@ -238,12 +238,13 @@ class Model:
         max_depth: int = 10,
         group_form: str | Mapping[str, str] = "informed",
         missing: str = "refuse",
+        method: str | None = None,
         workers: int | None = None,
         progress: bool | Listener = True,
         save: str | Path | None = None,
         existing: str = "refuse",
     ) -> Posterior:
-        """Sample the posterior with the no-U-turn sampler.
+        """Sample the posterior.
 
         The same model, data, seed and settings give the same draws, bit by bit, on one kind of
         processor with the same versions, whatever the number of workers.
@@ -269,6 +270,11 @@ class Model:
             What to do with rows whose outcome is missing: `refuse` them, `drop` them, or leave
             them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict
             counts what was left out.
+        method
+            `no_u_turn` follows the gradient and suits almost every model; `random_walk` is
+            random-walk Metropolis, slower by far, for functions without a gradient or to check
+            a result by another method. By default the first, or the second where a model calls
+            a registered black box.
         workers
             Chains that run at a time; by default one for each core.
         progress
@@ -308,13 +314,14 @@ class Model:
                 f"`missing` must be 'refuse', 'drop' or 'predict', not {missing!r}."
             )
         binding = bind(self._specification, data, missing=missing)
+        chosen = _method(method, binding)
         binding = prepared(binding, group_form, seed)
         target = target_of(binding)
-        sampled = sample(target, settings, chains, seed, workers, _listener(progress))
+        sampled = sample(target, settings, chains, seed, workers, _listener(progress), chosen)
         kept = sampled.positions.shape[1]
         if not kept:
             raise Interrupted("The fit was stopped before any chain had kept a draw.")
-        posterior = self._posterior(binding, sampled, settings, seed, started)
+        posterior = self._posterior(binding, sampled, settings, seed, started, chosen)
         if save is not None:
             posterior.save(save, existing)
         if not sampled.complete:
@@ -327,7 +334,13 @@ class Model:
         return posterior
 
     def _posterior(
-        self, binding: Binding, sampled: Sampled, settings: FitSettings, seed: int, started: str
+        self,
+        binding: Binding,
+        sampled: Sampled,
+        settings: FitSettings,
+        seed: int,
+        started: str,
+        method: Method,
     ) -> Posterior:
         statistics = {name: sampled.statistics[:, :, at] for at, name in enumerate(STATISTICS)}
         chains = tuple(
@@ -343,7 +356,7 @@ class Model:
         record = Record(
             seed,
             {
-                "method": "no-U-turn",
+                "method": METHODS[method],
                 "chains": len(chains),
                 **asdict(settings),
                 "missing": "predict"
@@ -381,6 +394,7 @@ class Model:
             If no starting point has a finite density.
         """
         binding = bind(self._specification, data)
+        _refuse_black_boxes(binding)
         peak = find_peak(target_of(binding, jacobian=False), seed)
         return estimate_at(binding, peak, "posterior mode")
 
@@ -394,9 +408,36 @@ class Model:
             not settled, and the likelihood of such a model has no useful maximum.
         """
         binding = bind(self._specification, data)
+        _refuse_black_boxes(binding)
         refuse_hierarchy(self._specification)
         target = target_of(binding, jacobian=False, prior=False)
         return estimate_at(binding, find_peak(target, seed), "maximum likelihood")
+
+
+METHODS: dict[Method, str] = {"no_u_turn": "no-U-turn", "random_walk": "random-walk Metropolis"}
+
+
+def _method(wanted: str | None, binding: Binding) -> Method:
+    """Choose the sampler; refuse one that needs the gradient of a black box."""
+    boxes = binding.program.black_boxes
+    if wanted is None:
+        return "random_walk" if boxes else "no_u_turn"
+    if wanted not in get_args(Method):
+        raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {wanted!r}.")
+    if wanted == "no_u_turn" and boxes:
+        raise ArgumentError(
+            f"The no-U-turn sampler needs a gradient, which the black box `{boxes[0]}` does not "
+            "have: use method='random_walk', or register the function written with jax.numpy."
+        )
+    return cast("Method", wanted)
+
+
+def _refuse_black_boxes(binding: Binding) -> None:
+    if binding.program.black_boxes:
+        raise ModelError(
+            f"The highest point is found by its gradient, which the black box "
+            f"`{binding.program.black_boxes[0]}` does not have. Use fit()."
+        )
 
 
 def _check_whole(name: str, value: Any, least: int) -> None:

@@ -14,7 +14,14 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from millwright.diagnostics.verdict import Measures, Verdict, judge, measure
+from millwright.diagnostics.verdict import (
+    GRADIENT_ACCEPTANCE,
+    WALK_ACCEPTANCE,
+    Measures,
+    Verdict,
+    judge,
+    measure,
+)
 from millwright.draws.intervals import IntervalKind, check_level, interval
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.statements import Probability, probability_of
@@ -98,13 +105,19 @@ class Posterior:
             self.measures,
             self.draws.shape,
             self.statistics["diverging"].sum(axis=1),
-            int((steps >= 2**max_depth - 1).sum()),
+            0 if self._walked else int((steps >= 2**max_depth - 1).sum()),
             max_depth,
-            self.statistics["energy"],
+            None if self._walked else self.statistics["energy"],
             self.record.complete,
             _dropped_words(self.record.dropped, self.record.settings.get("missing", "refuse")),
             self.statistics["acceptance"].mean(axis=1),
+            WALK_ACCEPTANCE if self._walked else GRADIENT_ACCEPTANCE,
         )
+
+    @property
+    def _walked(self) -> bool:
+        """Whether the draws come from a random walk, which has neither energy nor trajectory."""
+        return str(self.record.settings["method"]).startswith("random-walk")
 
     def convergence(self) -> Verdict:
         """Return the verdict: findings with advice, and the numbers behind it."""

@@ -17,9 +17,10 @@ from millwright.diagnostics.convergence import FEWEST_DRAWS, ess_bulk, ess_tail,
 from millwright.diagnostics.energy import energy_fraction
 
 __all__ = [
-    "ACCEPTANCE_LEAST",
     "ENERGY_LEAST",
     "ESS_PER_CHAIN",
+    "GRADIENT_ACCEPTANCE",
+    "WALK_ACCEPTANCE",
     "R_HAT_MOST",
     "Finding",
     "Measures",
@@ -31,7 +32,8 @@ __all__ = [
 R_HAT_MOST = 1.01
 ESS_PER_CHAIN = 100
 ENERGY_LEAST = 0.3
-ACCEPTANCE_LEAST = 0.6
+GRADIENT_ACCEPTANCE = (0.6, 1.0)
+WALK_ACCEPTANCE = (0.1, 0.6)
 
 Weight = Literal["stop", "caution", "note"]
 
@@ -133,6 +135,7 @@ def judge(
     complete: bool = True,
     remarks: tuple[str, ...] = (),
     acceptance: np.ndarray | None = None,
+    fitting_acceptance: tuple[float, float] = GRADIENT_ACCEPTANCE,
 ) -> Verdict:
     """Judge a fit.
 
@@ -154,6 +157,8 @@ def judge(
         Further facts to state, such as rows left out.
     acceptance
         Mean acceptance of each chain, shape (chains,).
+    fitting_acceptance
+        Least and largest acceptance that is good for the method.
     """
     chains, draws = shape
     findings = [
@@ -164,11 +169,11 @@ def judge(
         *_ess_findings(measures, chains, draws),
         *_energy_findings(energy),
         *_length_findings(cut_short, chains * draws, max_depth),
-        *_acceptance_findings(acceptance),
+        *_acceptance_findings(acceptance, fitting_acceptance),
     ]
     order = {"stop": 0, "caution": 1, "note": 2}
     findings.sort(key=lambda finding: order[finding.weight])
-    facts = _facts(measures, shape, int(diverging.sum()), acceptance, energy)
+    facts = _facts(measures, shape, int(diverging.sum()), acceptance, energy, fitting_acceptance)
     return Verdict(tuple(findings), (*facts, *remarks))
 
 
@@ -308,19 +313,31 @@ def _length_findings(cut_short: int, total: int, max_depth: int) -> list[Finding
     ]
 
 
-def _acceptance_findings(acceptance: np.ndarray | None) -> list[Finding]:
-    if acceptance is None or not np.any(acceptance < ACCEPTANCE_LEAST):
+def _acceptance_findings(
+    acceptance: np.ndarray | None, fitting: tuple[float, float]
+) -> list[Finding]:
+    if acceptance is None:
         return []
-    low = np.flatnonzero(acceptance < ACCEPTANCE_LEAST)
-    which = ", ".join(str(chain + 1) for chain in low)
+    least, most = fitting
+    off = np.flatnonzero((acceptance < least) | (acceptance > most))
+    if not off.size:
+        return []
+    which = ", ".join(str(chain + 1) for chain in off)
+    worst = acceptance[off[0]]
     return [
         Finding(
             "caution",
-            f"Few steps are accepted in chain {which}: {acceptance.min():.2f} on average; "
-            f"{ACCEPTANCE_LEAST} or more is good. The step size did not settle in the warm-up.",
+            f"{'Few' if worst < least else 'Too many'} steps are accepted in chain {which}: "
+            f"{worst:.2f} on average; {_good_range(fitting)} is good. The size of the steps did "
+            "not settle in the warm-up.",
             "Give a longer warm-up (warmup=).",
         )
     ]
+
+
+def _good_range(fitting: tuple[float, float]) -> str:
+    least, most = fitting
+    return f"{least} or more" if most >= 1 else f"{least} to {most}"
 
 
 def _facts(
@@ -329,6 +346,7 @@ def _facts(
     diverging: int,
     acceptance: np.ndarray | None,
     energy: np.ndarray | None,
+    fitting: tuple[float, float],
 ) -> tuple[str, ...]:
     chains, draws = shape
     facts = [f"{chains} chains of {draws} draws." if chains > 1 else f"1 chain of {draws} draws."]
@@ -346,12 +364,12 @@ def _facts(
             f"(`{measures.names[at]}`); {ESS_PER_CHAIN * chains} or more is enough, "
             "more is better."
         )
-    line = f"Divergences: {diverging}; 0 is good."
+    # A random walk has no trajectory that could diverge.
+    line = "" if fitting == WALK_ACCEPTANCE else f"Divergences: {diverging}; 0 is good."
     if acceptance is not None and acceptance.size:
-        line += (
-            f" Acceptance: {acceptance.mean():.2f} on average; {ACCEPTANCE_LEAST} or more is good."
-        )
-    facts.append(line)
+        line += f" Acceptance: {acceptance.mean():.2f} on average; {_good_range(fitting)} is good."
+    if line:
+        facts.append(line.strip())
     smallest = np.inf
     if energy is not None:
         smallest = float(np.nan_to_num(energy_fraction(energy), nan=np.inf).min())

@@ -65,7 +65,7 @@ def curve(
         tables,
         grown or binding.labels,
         outcomes="optional",
-        fitted=binding.tables,
+        like=binding,
     )
     keep = thinned(draws, most)
     generator = np.random.default_rng([seed, 6])

@@ -95,6 +95,7 @@ def condition_on_data(
         joined(binding.tables, tables),
         binding.labels,
         outcomes="optional",
+        like=binding,
     )
     p = _arguments(draws, both, part, keep)
     return _given(family, p, seen, generator)

@@ -289,9 +289,7 @@ def predict(
     old = draws.binding
     tables = read_tables(data, old.specification.columns, rows)
     grown = grown_labels(draws, tables)
-    binding = bind(
-        old.specification, tables, grown or old.labels, outcomes="optional", fitted=old.tables
-    )
+    binding = bind(old.specification, tables, grown or old.labels, outcomes="optional", like=old)
     together = joint_outcomes(binding)
     generator = np.random.default_rng([seed, 2])
     # A factorisation for each draw takes long: a thousand draws say enough.

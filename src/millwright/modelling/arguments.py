@@ -19,6 +19,7 @@ from millwright.errors import ModelError, nearest
 from millwright.language.definition import Definition
 from millwright.language.tree import Call, Node, Number, walk
 from millwright.language.vocabulary import FUNCTIONS
+from millwright.modelling.foreign import foreign_function
 
 __all__ = [
     "check_computed",
@@ -59,9 +60,10 @@ def check_functions(definition: Definition) -> None:
         if call.function in KERNELS:
             _check_kernel(definition, call)
             continue
-        if call.function not in FUNCTIONS:
+        own = foreign_function(call.function)
+        if call.function not in FUNCTIONS and own is None:
             raise _unknown_function(definition, call)
-        fewest, most, _ = FUNCTIONS[call.function]
+        fewest, most = (own.fewest, own.most) if own else FUNCTIONS[call.function][:2]
         if call.keywords:
             raise ModelError(
                 definition.message(f"`{call.function}` takes no named arguments", call)
@@ -111,7 +113,9 @@ def _unknown_function(definition: Definition, call: Call) -> ModelError:
     known = [*FUNCTIONS, *KERNELS, *DISTRIBUTIONS, *MODIFIERS]
     return ModelError(
         definition.message(
-            f"there is no function `{call.function}`.{nearest(call.function, known)}", call
+            f"there is no function `{call.function}`.{nearest(call.function, known)} A function "
+            "of your own is made known with mw.register(name, function)",
+            call,
         )
     )
 
@@ -152,7 +156,8 @@ def _read(definition: Definition, node: Node) -> tuple[FamilyKey, dict[str, Node
         given = dict(_through_link(name, inner) for name, inner in given.items())
         _check_complete(definition, node, given, family)
         return node.function, given
-    if isinstance(node, Call) and node.function not in (*FUNCTIONS, *KERNELS):
+    known = isinstance(node, Call) and foreign_function(node.function)
+    if isinstance(node, Call) and not known and node.function not in (*FUNCTIONS, *KERNELS):
         raise _unknown_function(definition, node)
     raise ModelError(
         definition.message(

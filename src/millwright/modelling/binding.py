@@ -11,11 +11,12 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
 from millwright.errors import DataError, ModelError, nearest
-from millwright.language.tree import Name, Node, walk
+from millwright.language.tree import Call, Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.checks import check_arguments, check_outcome
 from millwright.modelling.density import check_unknown_axes
 from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.foreign import Foreign, foreign_function
 from millwright.modelling.label_sets import label_sets
 from millwright.modelling.labelled import Labelled, base_axis
 from millwright.modelling.program import NUMBERS, Program, lift_numbers
@@ -146,7 +147,7 @@ def bind(
     rows: int | None = None,
     outcomes: str = "needed",
     missing: str = "refuse",
-    fitted: Tables | None = None,
+    like: Binding | None = None,
 ) -> Binding:
     """Bind a specification to data and check that they fit.
 
@@ -164,8 +165,9 @@ def bind(
     missing
         `refuse` rows with a missing outcome, `drop` and count them, or set them aside to
         `predict` them after the fit.
-    fitted
-        The rows of the fit, which say what each label stands for where new rows do not.
+    like
+        The binding of the fit, for new rows: its rows say what each label stands for where the
+        new ones do not, and its registered functions are used.
 
     Raises
     ------
@@ -187,10 +189,15 @@ def bind(
     parts, numbers = lift_numbers(specification.parts)
     sizes = {**tables.sizes, **{s: len(v) for s, v in known_labels.items()}}
     program = Program(
-        parts, tuple(columns.items()), tuple(sizes.items()), (), tuple(known_labels.items())
+        parts,
+        tuple(columns.items()),
+        tuple(sizes.items()),
+        (),
+        tuple(known_labels.items()),
+        foreign=like.program.foreign if like else _foreign(specification),
     )
     of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
-    arguments = _Data(tables, known_labels, of_labels, fitted)
+    arguments = _Data(tables, known_labels, of_labels, like.tables if like else None)
     arguments[NUMBERS] = numbers
     evaluation, axes = _first_evaluation(program, arguments)
     with np.errstate(all="ignore"):
@@ -229,6 +236,17 @@ def _check_gaps(specification: Specification, parted: Parted) -> None:
                         "`per` time, with a reading on the days that have one"
                     )
                 )
+
+
+def _foreign(specification: Specification) -> tuple[Foreign, ...]:
+    """Return the registered functions that the model calls, as they are now."""
+    found: dict[str, Foreign] = {}
+    for part in specification.parts:
+        for node in walk(part.definition.expression):
+            own = foreign_function(node.function) if isinstance(node, Call) else None
+            if own is not None:
+                found[own.name] = own
+    return tuple(found.values())
 
 
 def _check_shadowing(specification: Specification, tables: Tables) -> None:

@@ -28,6 +28,8 @@ from millwright.language.tree import (
     Operation,
     Slot,
 )
+from millwright.language.vocabulary import FUNCTIONS
+from millwright.modelling.foreign import call_foreign
 from millwright.modelling.labelled import (
     DRAW,
     LIST,
@@ -278,7 +280,33 @@ class _Walk:
         if node.function in ("sum", "mean"):
             return self._reduce(node.function, items[0])
         axes, values = self._together(items, node.arguments, node)
+        if node.function not in FUNCTIONS:
+            return self._foreign(node, axes, values, [bool(item.labels) for item in items])
         return Labelled(getattr(self.m, node.function)(*values), axes)
+
+    def _foreign(
+        self, node: Call, axes: tuple[str, ...], values: list[Array], labelled: list[bool]
+    ) -> Labelled:
+        """Call a registered function; arguments with any label reach it in full shape."""
+        foreign = self.evaluation.program.foreign_by_name[node.function]
+        drawn = DRAW in axes
+        shape = self.evaluation.program.shape(tuple(axis for axis in axes if axis != DRAW))
+        lead = 1 if drawn else 0
+        full = []
+        for value, spread in zip(values, labelled, strict=True):
+            array = self.m.asarray(value)
+            if drawn and array.ndim == 0:
+                array = array[None]
+            inner = shape if spread else ()
+            front = array.shape[:lead]
+            array = array if spread else array.reshape(front)
+            full.append(self.m.broadcast_to(array, (*front, *inner)))
+        try:
+            result = call_foreign(foreign, self.m, full, drawn, shape)
+        except ModelError as error:
+            raise self.fail(str(error), node) from error
+        number = foreign.gives == "number"
+        return Labelled(result, ((DRAW,) if drawn else ()) if number else axes)
 
     def _kernel(self, node: Call) -> Labelled:
         """Return the covariance of all pairs of inputs: a matrix over a label set or rows."""

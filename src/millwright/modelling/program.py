@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from millwright.language.tree import Call, Listed, Lookup, Node, Number, Operation, Slot
+from millwright.modelling.foreign import Foreign
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.specification import Part
 
@@ -44,6 +45,8 @@ class Program:
         Labels of each label set.
     forms
         Form in which each group prior is sampled; see `hierarchy`.
+    foreign
+        Registered functions, as they were when the model was bound.
     """
 
     parts: tuple[Part, ...]
@@ -52,10 +55,11 @@ class Program:
     outcome_axes: tuple[tuple[str, tuple[str, ...]], ...]
     labels: tuple[tuple[str, tuple[Any, ...]], ...] = ()
     forms: tuple[tuple[str, str], ...] = ()
+    foreign: tuple[Foreign, ...] = ()
 
     @cached_property
     def _hash(self) -> int:
-        return hash((self.parts, self.columns, self.sizes, self.labels, self.forms))
+        return hash((self.parts, self.columns, self.sizes, self.labels, self.forms, self.foreign))
 
     def __hash__(self) -> int:
         return self._hash
@@ -94,6 +98,16 @@ class Program:
     def terms(self) -> tuple[Part, ...]:
         """Terms added to the log density."""
         return tuple(part for part in self.parts if part.kind == "term")
+
+    @cached_property
+    def foreign_by_name(self) -> dict[str, Foreign]:
+        """Registered functions by name."""
+        return {foreign.name: foreign for foreign in self.foreign}
+
+    @property
+    def black_boxes(self) -> tuple[str, ...]:
+        """Registered functions that have no gradient."""
+        return tuple(foreign.name for foreign in self.foreign if foreign.black_box)
 
     def shape(self, axes: tuple[str, ...]) -> tuple[int, ...]:
         """Return the lengths of `axes`."""

@@ -14,6 +14,7 @@ from millwright.language.printing import text_of
 from millwright.language.tree import Call, Listed, Lookup, Name, Node, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.foreign import foreign_function
 from millwright.modelling.labelled import DRAW, Labelled
 from millwright.modelling.program import Program
 from millwright.modelling.shaping import check_axes, spread_arguments
@@ -124,6 +125,8 @@ def prior_range(
     """
     names = {name for _, node in part.arguments for name in _names(node)}
     family = family_of(part.family, part.arguments)
+    if any(_calls_foreign(node) for _, node in part.arguments):
+        return None
     if not names and isinstance(family, Family):
         values = {name: _constant(node, part) for name, node in part.arguments}
         low, high = family.quantile(np.array([0.025, 0.975]), values)
@@ -142,6 +145,11 @@ def prior_range(
         return None
     low, high = np.nanquantile(draws, [0.025, 0.975])
     return False, float(low), float(high)
+
+
+def _calls_foreign(node: Node) -> bool:
+    """Whether a registered function is called, which may be slow: describing calls none."""
+    return any(isinstance(n, Call) and foreign_function(n.function) for n in walk(node))
 
 
 def _names(node: Node) -> list[str]:
@@ -165,7 +173,8 @@ def _ancestors(part: Part, specification: Specification) -> list[Part] | None:
             lookups = any(
                 isinstance(n, Lookup) for _, top in candidate.arguments for n in walk(top)
             )
-            if not used <= defined or lookups:
+            own = any(_calls_foreign(top) for _, top in candidate.arguments)
+            if not used <= defined or lookups or own:
                 return None
             wanted |= used
     return [

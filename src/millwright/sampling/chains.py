@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Callable
 from concurrent.futures import FIRST_EXCEPTION, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from threading import Event
+from typing import Literal
 
 import numpy as np
 from threadpoolctl import threadpool_limits
 
 from millwright.sampling.block import block_for
 from millwright.sampling.chain import Chain, ChainResult, FitSettings
-from millwright.sampling.progress import Listener, Progress
+from millwright.sampling.progress import ChainProgress, Listener, Progress
+from millwright.sampling.random_walk import MetropolisWalk
 from millwright.sampling.target import Target
 
-__all__ = ["Sampled", "available_cores", "sample"]
+__all__ = ["Method", "Sampled", "available_cores", "sample"]
+
+
+Method = Literal["no_u_turn", "random_walk"]
 
 
 @dataclass(frozen=True)
@@ -65,8 +71,9 @@ def sample(
     seed: int,
     workers: int | None = None,
     listener: Listener = lambda progress: None,
+    method: Method = "no_u_turn",
 ) -> Sampled:
-    """Run chains of the no-U-turn sampler.
+    """Run chains of the no-U-turn sampler, or of random-walk Metropolis.
 
     The draws depend on target, seed, settings and the number of chains asked for before a
     given one, not on `workers`. BLAS is held to one thread meanwhile: its threads would fight
@@ -79,26 +86,40 @@ def sample(
     """
     began = time.perf_counter()
     listener(Progress("compiling", 0.0))
-    run_block = block_for(target)
-    compiling = time.perf_counter() - began
     stop = Event()
-    running = [Chain(target, run_block, settings, seed, number, stop) for number in range(chains)]
+    if method == "random_walk":
+        walk = MetropolisWalk(target, settings, chains, seed, stop)
+        tasks: list[Callable[[], tuple[ChainResult, ...]]] = [walk.run]
+    else:
+        run_block = block_for(target)
+        running = [Chain(target, run_block, settings, seed, n, stop) for n in range(chains)]
+        tasks = [_alone(chain) for chain in running]
+    compiling = time.perf_counter() - began
+
+    def reached() -> tuple[ChainProgress, ...]:
+        if method == "random_walk":
+            return walk.progress
+        return tuple(chain.progress for chain in running)
+
     with (
         threadpool_limits(1, user_api="blas"),
-        ThreadPoolExecutor(min(chains, workers or available_cores())) as pool,
+        ThreadPoolExecutor(min(len(tasks), workers or available_cores())) as pool,
     ):
-        futures = [pool.submit(chain.run) for chain in running]
-        complete = _watch(futures, running, stop, listener, began)
-    results = tuple(future.result() for future in futures)
+        futures = [pool.submit(task) for task in tasks]
+        complete = _watch(futures, reached, stop, listener, began)
+    results = tuple(result for future in futures for result in future.result())
     seconds = time.perf_counter() - began
-    reached = tuple(chain.progress for chain in running)
-    listener(Progress("finished" if complete else "stopped", seconds, reached))
+    listener(Progress("finished" if complete else "stopped", seconds, reached()))
     return Sampled(results, compiling, seconds - compiling, complete)
 
 
+def _alone(chain: Chain) -> Callable[[], tuple[ChainResult, ...]]:
+    return lambda: (chain.run(),)
+
+
 def _watch(
-    futures: list[Future[ChainResult]],
-    running: list[Chain],
+    futures: list[Future[tuple[ChainResult, ...]]],
+    reached: Callable[[], tuple[ChainProgress, ...]],
     stop: Event,
     listener: Listener,
     began: float,
@@ -114,7 +135,7 @@ def _watch(
             if not pending:
                 return True
             seconds = time.perf_counter() - began
-            listener(Progress("sampling", seconds, tuple(chain.progress for chain in running)))
+            listener(Progress("sampling", seconds, reached()))
     except KeyboardInterrupt:
         stop.set()
         wait(futures)

@@ -29,6 +29,9 @@ class Target:
         `starts(generator, n)` gives n over-dispersed candidate positions, shape (n, dimension).
     explain
         `explain(positions)` says in words why the density is not finite there.
+    plain
+        `plain(positions)` gives the log density at positions (n, dimension) without JAX, shape
+        (n,), for samplers that need no gradient.
     """
 
     dimension: int
@@ -36,6 +39,9 @@ class Target:
     arguments: Any = field(repr=False)
     starts: Callable[[np.random.Generator, int], np.ndarray] = field(repr=False)
     explain: Callable[[np.ndarray], str] = field(repr=False, default=lambda positions: "")
+    plain: Callable[[np.ndarray], np.ndarray] = field(
+        repr=False, default=lambda positions: np.full(len(positions), np.nan)
+    )
 
     @property
     def key(self) -> Hashable:

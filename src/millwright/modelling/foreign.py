@@ -1,0 +1,168 @@
+"""Functions of the user's own, known to the model language by a registered name."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, Literal, get_args
+
+import jax
+import numpy as np
+
+from millwright.distributions.kernels import KERNELS
+from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
+from millwright.errors import ArgumentError, ModelError
+from millwright.language.parse import is_writable, normal_name
+from millwright.language.symbols import Symbol, called
+from millwright.language.vocabulary import FUNCTIONS
+
+__all__ = ["Foreign", "call_foreign", "foreign_function", "register"]
+
+Gives = Literal["same", "number"]
+
+
+@dataclass(frozen=True, eq=False)
+class Foreign:
+    """A registered function; it compares by identity, so that a new one is never mistaken.
+
+    Attributes
+    ----------
+    fewest, most
+        How many arguments it takes.
+    black_box
+        Whether it cannot be traced, and so has no gradient.
+    gives
+        `same`: an array shaped like its arguments together; `number`: one number.
+    """
+
+    name: str
+    function: Callable[..., Any] = field(repr=False)
+    fewest: int
+    most: int
+    black_box: bool
+    gives: Gives
+
+
+_REGISTERED: dict[str, Foreign] = {}
+
+
+def register(
+    name: str,
+    function: Callable[..., Any],
+    *,
+    black_box: bool = False,
+    gives: Gives = "same",
+) -> Callable[..., Symbol]:
+    """Make a function of arrays known by a name, for text and for functions of a model.
+
+    It is called with float64 arrays, one for each argument: numbers have no axis, quantities
+    with labels or rows one axis for each label set. Unless it is a black box it must be written
+    with `jax.numpy`, so that it can be compiled and differentiated.
+
+    Parameters
+    ----------
+    name
+        Name in the model language. Registering it again replaces the function for models fitted
+        from then on.
+    function
+        Takes positional arguments only.
+    black_box
+        Declare that it cannot be traced by JAX: a simulator, a table, code in another language.
+        Models that use it are sampled without gradients.
+    gives
+        `same` for a result shaped like the arguments together, `number` for a single number.
+
+    Returns
+    -------
+    What stands for the function inside definitions written in Python.
+
+    Raises
+    ------
+    ArgumentError
+        For a name that is taken or cannot be written, or a function whose arguments cannot be
+        counted.
+    """
+    key = normal_name(str(name))
+    if not is_writable(key):
+        raise ArgumentError(f"`{name}` cannot be written as a name in a model.")
+    if key in (*FUNCTIONS, *KERNELS, *DISTRIBUTIONS, *MODIFIERS):
+        raise ArgumentError(f"`{name}` is a function of the model language already.")
+    if gives not in get_args(Gives):
+        raise ArgumentError(f"`gives` must be 'same' or 'number', not {gives!r}.")
+    if not callable(function):
+        raise ArgumentError(f"`{name}`: {function!r} is not a function.")
+    fewest, most = _arguments(key, function)
+    _REGISTERED[key] = Foreign(key, function, fewest, most, bool(black_box), gives)
+    return called(key)
+
+
+def foreign_function(name: str) -> Foreign | None:
+    """Return the function registered under a name, if there is one."""
+    return _REGISTERED.get(name)
+
+
+def _arguments(name: str, function: Callable[..., Any]) -> tuple[int, int]:
+    try:
+        parameters = inspect.signature(function).parameters.values()
+    except (TypeError, ValueError) as error:
+        raise ArgumentError(
+            f"`{name}`: the arguments of {function!r} cannot be counted; wrap it in a Python "
+            "function."
+        ) from error
+    plain = [p for p in parameters if p.kind in (p.POSITIONAL_ONLY, p.POSITIONAL_OR_KEYWORD)]
+    needed = [p for p in parameters if p.default is p.empty]
+    if len(plain) < len([p for p in needed if p.kind != p.VAR_POSITIONAL]) or not plain:
+        raise ArgumentError(f"`{name}`: the function must take positional arguments only.")
+    return len([p for p in plain if p.default is p.empty]), len(plain)
+
+
+def call_foreign(
+    foreign: Foreign, m: Mathematics, values: list[Array], drawn: bool, shape: tuple[int, ...]
+) -> Array:
+    """Call a registered function, once for each draw if its arguments have an axis of draws.
+
+    Parameters
+    ----------
+    values
+        Arguments: without draws, numbers or arrays of `shape`; with draws, with one axis more
+        in front, of length 1 where an argument is the same for all.
+
+    Raises
+    ------
+    ModelError
+        If it fails, cannot be traced, or gives another shape than declared.
+    """
+    wanted = () if foreign.gives == "number" else shape
+    try:
+        if not drawn:
+            result = m.asarray(foreign.function(*values))
+        else:
+            result = _for_each_draw(foreign, values)
+    except (jax.errors.JAXTypeError, jax.errors.JAXIndexError) as error:
+        raise ModelError(
+            f"the registered function `{foreign.name}` cannot be traced by JAX "
+            f"({type(error).__name__}). Write it with jax.numpy, or register it with "
+            "black_box=True to sample without gradients"
+        ) from error
+    except Exception as error:
+        raise ModelError(
+            f"the registered function `{foreign.name}` failed ({type(error).__name__}: {error})"
+        ) from error
+    found = result.shape[1:] if drawn else result.shape
+    if found != wanted:
+        raise ModelError(
+            f"the registered function `{foreign.name}` gave an array of shape {found}, not "
+            f"{wanted}; declare gives='number' if it gives one number"
+        )
+    return result
+
+
+def _for_each_draw(foreign: Foreign, values: list[Array]) -> np.ndarray:
+    size = max(len(value) for value in values)
+    wide = [np.broadcast_to(value, (size, *np.shape(value)[1:])) for value in values]
+    if not foreign.black_box:
+        return np.asarray(jax.vmap(foreign.function)(*wide))
+    rows = [foreign.function(*(value[at] for value in wide)) for at in range(size)]
+    return np.asarray(rows, dtype=float)
