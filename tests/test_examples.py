@@ -32,11 +32,15 @@ class Examples(unittest.TestCase):
         for words in ("One-sided reading", "Two-sided reading", "95 % HDI"):
             self.assertIn(words, shown)
 
-    def test_models_of_groups_censoring_and_mixtures(self):
+    def test_every_family_of_models(self):
         cases = {
             "millstones.py": ("Verdict: Converged", "comes from its own loads"),
             "censored_moisture.py": ("stand at the limit", "counted as 20 or more: Converged"),
             "two_sources.py": ("Verdict: Converged", "`two_sources` predicts better"),
+            "graded_loaves.py": ("Verdict: Converged", "share of fine", "most probable"),
+            "varying_slopes.py": ("Verdict: Converged", "`correlation < 0` is 0.99"),
+            "river_level.py": ("Verdict: Converged", "A week ahead", "With the levels summed out"),
+            "wheel_power.py": ("Verdict: Converged", "predict about equally well"),
         }
         for name, words in cases.items():
             shown = self.run_example(name)

@@ -265,7 +265,8 @@ class Model:
             How normal priors of group effects (`per`, with an unknown location or scale) are
             sampled: `informed` by the data, which suits weak and strong data alike, `centred`
             or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
-            speed is not.
+            speed is not. Walks and autoregressive series are centred and Gaussian processes
+            non-centred unless asked otherwise.
         missing
             What to do with rows whose outcome is missing: `refuse` them, `drop` them, or leave
             them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict

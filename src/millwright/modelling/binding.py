@@ -184,7 +184,9 @@ def bind(
         tables = parted.kept
     names = set(specification.defined)
     _check_shadowing(specification, tables)
-    known_labels = label_sets(specification, tables, dict(labels or {}))
+    # Rows to be predicted have a say in what labels there are.
+    seen = given if missing == "predict" else tables
+    known_labels = label_sets(specification, seen, dict(labels or {}))
     columns = _columns_used(specification, tables, names, outcomes == "needed")
     parts, numbers = lift_numbers(specification.parts)
     sizes = {**tables.sizes, **{s: len(v) for s, v in known_labels.items()}}
@@ -197,7 +199,7 @@ def bind(
         foreign=like.program.foreign if like else _foreign(specification),
     )
     of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
-    arguments = _Data(tables, known_labels, of_labels, like.tables if like else None)
+    arguments = _Data(tables, known_labels, of_labels, like.tables if like else seen)
     arguments[NUMBERS] = numbers
     evaluation, axes = _first_evaluation(program, arguments)
     with np.errstate(all="ignore"):

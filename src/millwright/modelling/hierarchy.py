@@ -33,7 +33,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.processes import Process
+from millwright.distributions.processes import GaussianProcess, Process
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.program import Program
@@ -114,15 +114,21 @@ def chosen_forms(program: Program, wanted: str | Mapping[str, str]) -> tuple[tup
 
 
 def _possible(program: Program, name: str, form: str) -> str:
-    """Return `non-centred` where the informed form would cost more than it gives.
+    """Return another form where the informed one would cost more than it gives.
 
-    Processes are among them: with one reading a place the pilot optimum takes the noise for
-    nothing, and claims far too much information.
+    With one reading a place the pilot optimum takes the noise for nothing and claims far too
+    much information, so processes have no informed form. A series that is read step by step
+    moves best as it is (centred); a smooth function, whose values hang together, in its
+    standard steps.
     """
+    if form != "informed":
+        return form
     part = program.by_name[name]
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, Process):
+        return "non-centred" if isinstance(family, GaussianProcess) else "centred"
     large = part.event == "vector" and program.shape(part.per)[-1] > LARGEST_INFORMED
-    process = isinstance(family_of(part.family, part.arguments), Process)
-    return "non-centred" if form == "informed" and (large or process) else form
+    return "non-centred" if large else form
 
 
 def _standardised(
