@@ -94,6 +94,104 @@ MODELS: dict[str, tuple[dict[str, Any], dict[str, Any], dict[str, Any]]] = {
         {"y": "bernoulli(probability=expit(c[stone, week] + w[week]))"},
         {"stone": STONE, "week": WEEK},
     ),
+    "grades": (
+        {"b": "normal(0, 1)", "cuts": "ordered(normal(0, 2)) per cut", "d": "normal(0, 1)"},
+        {
+            "grade": "cumulative_logit(b * x, cuts=cuts)",
+            "mark": "cumulative_probit(d * x, cuts=[-1, 1])",
+        },
+        {"x": np.linspace(-2, 2, 30)},
+    ),
+    "shares": (
+        {
+            "p": "dirichlet(concentration=[1, 2, 3]) per Y",
+            "e": "normal(0, 1) per kind",
+            "q": "dirichlet(concentration=2) per kind",
+        },
+        {
+            "Y": "multinomial(trials=n, probabilities=p)",
+            "kind": "categorical(log_odds=e)",
+            "other": "categorical(probabilities=q)",
+        },
+        {"n": np.full(12, 4.0)},
+    ),
+    "vectors": (
+        {
+            "c": "normal(0, 1) per Y",
+            "s": "half_normal(1) per Y",
+            "r": "lkj(shape=2) per Y",
+            "t": "skew_normal(0, 1, shape=3)",
+        },
+        {
+            "Y": "multivariate_normal(c, scales=s, correlation=r)",
+            "Z": "multivariate_student_t(t, covariance=[[1, 0.5], [0.5, 1]], df=4)",
+        },
+        {"x": X},
+    ),
+    "varying slopes": (
+        {
+            "m": "normal(0, 1) per term",
+            "s": "half_normal(1) per term",
+            "r": "lkj(shape=2) per term",
+            "e": "multivariate_normal(m, scales=s, correlation=r) per stone, term",
+        },
+        {"y": "normal(e[stone, 'a'] + e[stone, 'b'] * x, 0.5)"},
+        {"stone": STONE, "x": X},
+    ),
+    "mixture over labels": (
+        {"c": "ordered(normal(0, 3)) per part", "w": "dirichlet(concentration=3) per part"},
+        {"y": "mixture(normal(c, 0.7), weights=w)"},
+        {"x": np.linspace(0, 1, 40)},
+    ),
+    "walk": (
+        {
+            "s": "lognormal(-1, 0.5)",
+            "v": "random_walk(start=0, scale=s, drift=0.1) per day",
+            "j": "random_walk(start=1, scale=0.5, df=5) per day",
+        },
+        {"y": "normal(v[day], 0.5)", "z": "poisson(rate=exp(0.3 * j[day]))"},
+        {"day": np.arange(1, 16)},
+    ),
+    "autoregression": (
+        {
+            "l": "normal(0, 1)",
+            "f": "uniform(low=-0.9, high=0.9)",
+            "s": "lognormal(-1, 0.4)",
+            "a": "autoregressive(l, s, coefficients=[f], start_scale=1) per day",
+        },
+        {
+            "y": "normal(a[day], 0.4)",
+            "z": "autoregressive(l, 0.5, coefficients=[f], start_scale=1)",
+        },
+        {"day": np.arange(1, 16)},
+    ),
+    "process": (
+        {"a": "lognormal(0, 0.3)", "l": "lognormal(0, 0.3)", "s": "lognormal(-1, 0.3)"},
+        {"y": "gaussian_process(0, kernel=matern32(x, scale=a, length=l), noise=s)"},
+        {"x": np.linspace(0, 4, 20)},
+    ),
+    "latent process": (
+        {
+            "a": "lognormal(0, 0.3)",
+            "f": "gaussian_process(0, kernel=squared_exponential(x, scale=a, length=1)"
+            " + linear(x, scale=0.3)) per x",
+        },
+        {"y": "bernoulli(probability=expit(f[x]))"},
+        {"x": np.linspace(-2, 2, 12)},
+    ),
+    "states": (
+        {"q": "lognormal(-1, 0.4) per state", "s": "lognormal(-1, 0.4)"},
+        {
+            "y": "state_space(transition=[[1, 1], [0, 0.8]], loading=[1, 0], scale=q, noise=s, "
+            "start=[0, 0], start_scale=[1, 0.3])"
+        },
+        {"x": np.arange(25.0)},
+    ),
+    "angles": (
+        {"m": "von_mises(0.5, concentration=4)", "k": "gamma(shape=3, rate=0.5)"},
+        {"y": "von_mises(m, concentration=k)"},
+        {"x": X},
+    ),
     "matrix": (
         {"w": "normal(0, 1) per X", "s": "exponential(rate=2)"},
         {"y": "cauchy(X @ w, s)"},
@@ -102,17 +200,30 @@ MODELS: dict[str, tuple[dict[str, Any], dict[str, Any], dict[str, Any]]] = {
 }
 
 
+LABELS = {
+    "kind": ["oat", "rye", "wheat"],
+    "other": ["oat", "rye", "wheat"],
+    "grade": ["low", "middle", "high"],
+    "mark": ["low", "middle", "high"],
+    "cut": ["low | middle", "middle | high"],
+    "term": ["a", "b"],
+    "part": ["a", "b"],
+    "state": ["level", "slope"],
+}
+COLUMNS = {"Y": ["one", "two", "three"], "Z": ["first", "second"]}
+
+
 def ranks(name: str, fits: int) -> tuple[dict[str, np.ndarray], int]:
     """Return the rank of each truth among 100 draws, and the number of divergences."""
     priors, likelihood, data = MODELS[name]
-    model = mw.Model(priors=priors, likelihood=likelihood)
+    model = mw.Model(priors=priors, likelihood=likelihood, labels=LABELS, columns=COLUMNS)
     rows = None if any(np.ndim(v) for v in data.values()) else 12
     fake = model.simulate(data, draws=fits, seed=1, rows=rows)
     truth = fake.draws.single()
     found: dict[str, list[int]] = {key: [] for key in truth}
     divergences = 0
     for number in range(fits):
-        table = {**data, **{k: copies[number] for k, copies in fake.outcomes.items()}}
+        table = fake.data(number)
         posterior = model.fit(table, chains=2, draws=500, warmup=500, seed=number, progress=False)
         divergences += int(posterior.statistics["diverging"].sum())
         for key, draws in posterior.draws.single().items():

@@ -109,7 +109,12 @@ class Posterior:
             max_depth,
             None if self._walked else self.statistics["energy"],
             self.record.complete,
-            _dropped_words(self.record.dropped, self.record.settings.get("missing", "refuse")),
+            (
+                *_dropped_words(
+                    self.record.dropped, self.record.settings.get("missing", "refuse")
+                ),
+                *_filled_words(self.draws),
+            ),
             self.statistics["acceptance"].mean(axis=1),
             WALK_ACCEPTANCE if self._walked else GRADIENT_ACCEPTANCE,
         )
@@ -438,6 +443,14 @@ def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:
     return tuple(
         f"Rows {what} because `{name}` was missing: {count}{more}."
         for name, count in dropped.items()
+    )
+
+
+def _filled_words(draws: Draws) -> tuple[str, ...]:
+    return tuple(
+        f"Missing values of `{column}` estimated with the model: "
+        f"{draws.values[name].shape[-1]} (`{name}`)."
+        for column, name in draws.binding.program.filled.items()
     )
 
 

@@ -20,6 +20,7 @@ from millwright.errors import ModelError
 from millwright.modelling.arguments import family_of
 from millwright.modelling.density import log_likelihood
 from millwright.modelling.labelled import DRAW, full
+from millwright.modelling.missing import without_gaps
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.specification import Part
 
@@ -111,8 +112,13 @@ def pointwise_log_likelihood(draws: Draws) -> tuple[tuple[tuple[str, int], ...],
                 continue
             shape = (size, *draws.binding.program.shape(item.labels))
             values = full(item, (DRAW, *item.labels), shape).reshape(size, -1)
+            numbers = np.arange(values.shape[1])
+            if part.name in draws.binding.program.filled:
+                # A value that was never seen cannot be left out.
+                gaps = draws.binding.arguments["gaps", part.name]
+                values, numbers = without_gaps(values, gaps), without_gaps(numbers, gaps)
             columns.append(values)
-            rows += [(part.name, at + 1) for at in range(values.shape[1])]
+            rows += [(part.name, int(at) + 1) for at in numbers]
     return tuple(rows), np.concatenate(columns, axis=1)
 
 

@@ -94,6 +94,7 @@ __all__ = [
     "exp",
     "expit",
     "expm1",
+    "filled",
     "floor",
     "gammainc",
     "gammaincc",
@@ -329,3 +330,8 @@ def lower_inverse(factor: jax.Array) -> jax.Array:
     above = zeros((*factor.shape[:-2], half, n - half))
     top = concatenate([first, above], axis=-1)
     return concatenate([top, concatenate([corner, last], axis=-1)], axis=-2)
+
+
+def filled(values: jax.Array, at: jax.Array, new: jax.Array) -> jax.Array:
+    """Return `values` (rows,) with `new` (..., gaps) in the places `at`; shape (..., rows)."""
+    return broadcast_to(values, (*new.shape[:-1], *values.shape)).at[..., at].set(new)

@@ -10,6 +10,7 @@ from numpy import (
     arange,
     arctan,
     arctan2,
+    array,
     asarray,
     broadcast_arrays,
     broadcast_to,
@@ -91,6 +92,7 @@ __all__ = [
     "exp",
     "expit",
     "expm1",
+    "filled",
     "floor",
     "gammainc",
     "gammaincc",
@@ -174,3 +176,10 @@ def lower_inverse(factor: ndarray) -> ndarray:
     broken = ~isfinite(factor).all(axis=(-1, -2))
     inverse = linalg.inv(where(broken[..., None, None], eye(factor.shape[-1]), safe))
     return where(broken[..., None, None], nan, inverse)
+
+
+def filled(values: ndarray, at: ndarray, new: ndarray) -> ndarray:
+    """Return `values` (rows,) with `new` (..., gaps) in the places `at`; shape (..., rows)."""
+    result = array(broadcast_to(values, (*new.shape[:-1], *values.shape)))
+    result[..., at] = new
+    return result

@@ -30,6 +30,7 @@ from millwright.distributions.skew_normal import SkewNormal
 from millwright.distributions.skewed import Gumbel, Laplace, Logistic, Pareto, Weibull
 from millwright.distributions.state_space import StateSpace
 from millwright.distributions.truncation import Truncated
+from millwright.distributions.unseen import Unseen
 
 __all__ = ["DISTRIBUTIONS", "MODIFIERS", "VARIANTS", "FamilyKey", "family_for"]
 
@@ -95,6 +96,8 @@ def family_for(key: FamilyKey, given: frozenset[str]) -> Distribution:
     """Return the family for a key, truncated if `low` or `high` are among its arguments."""
     if isinstance(key, tuple):
         name, *components = key
+        if name == Unseen.name:
+            return Unseen(family_for(*components[0]))  # type: ignore[misc, arg-type]
         kind = VARIANTS.get((str(name), len(components)), MODIFIERS[str(name)])
         return kind(*(family_for(*part) for part in components))  # type: ignore[misc, arg-type]
     if key in _TRUNCATED and given & {"low", "high"}:

@@ -14,6 +14,7 @@ from millwright.draws.labelled_draws import Draws
 from millwright.draws.latent import joint_outcomes, replicate_around
 from millwright.draws.numbers import probability_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
+from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
 
 __all__ = ["PredictiveCheck", "Statistic", "check_against", "thinned"]
@@ -131,8 +132,12 @@ def check_against(draws: Draws, generator: np.random.Generator, most: int) -> Pr
     labels = {}
     for part in binding.program.outcomes:
         seen = np.asarray(binding.arguments["observed", part.name])
+        again = copies[part.name]
+        if part.name in binding.program.filled:
+            gaps = binding.arguments["gaps", part.name]
+            seen, again = without_gaps(seen, gaps), without_gaps(again, gaps)
         observed |= numbers_of_outcome(binding, part, seen)
-        replicated |= numbers_of_outcome(binding, part, copies[part.name])
+        replicated |= numbers_of_outcome(binding, part, again)
         if part.event == "label":
             labels[part.name] = labels_of_outcome(binding, part)
     return PredictiveCheck(observed, replicated, labels)

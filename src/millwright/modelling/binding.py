@@ -19,6 +19,7 @@ from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.foreign import Foreign, foreign_function
 from millwright.modelling.label_sets import label_sets
 from millwright.modelling.labelled import Labelled, base_axis
+from millwright.modelling.missing import columns_with_gaps, missing_name, with_missing_values
 from millwright.modelling.program import NUMBERS, Program, lift_numbers
 from millwright.modelling.shaping import check_axes, spread_arguments
 from millwright.modelling.space import free_shape, onto_support, places
@@ -80,11 +81,13 @@ class _Data(dict[tuple[str, ...], Any]):
         labels: Mapping[str, tuple[Any, ...]],
         label_outcomes: frozenset[str],
         fitted: Tables | None = None,
+        filled: frozenset[str] = frozenset(),
     ) -> None:
         super().__init__()
         self.tables = tables
         self.labels = labels
         self.label_outcomes = label_outcomes
+        self.filled = filled
         self.all_rows = joined(fitted, tables) if fitted else tables
 
     def __missing__(self, key: tuple[str, ...]) -> Any:
@@ -92,6 +95,8 @@ class _Data(dict[tuple[str, ...], Any]):
             "column": self.numbers,
             "codes": self.codes,
             "observed": self.observed,
+            "partly": self.partly,
+            "gaps": self.gaps,
             "reduced": self.reduced,
         }
         self[key] = makers[key[0]](*key[1:])
@@ -104,7 +109,17 @@ class _Data(dict[tuple[str, ...], Any]):
         """Return an outcome's values: numbers, or the positions of its labels."""
         if name in self.label_outcomes:
             return self.codes(name, name).astype(float)
-        return self.numbers(name)
+        return self.partly(name) if name in self.filled else self.numbers(name)
+
+    def gaps(self, name: str) -> np.ndarray:
+        """Return the positions of the rows in which a column has no value."""
+        return np.flatnonzero(self.tables.column(name).missing()).astype(np.int32)
+
+    def partly(self, name: str) -> np.ndarray:
+        """Return a column with one of its values in place of each missing one."""
+        values = self.tables.column(name).values
+        known = ~np.isnan(values)
+        return np.where(known, values, values[known][0])
 
     def codes(self, name: str, label_set: str) -> np.ndarray:
         return self.tables.codes(name, self.labels[label_set], label_set)
@@ -178,8 +193,10 @@ def bind(
     """
     tables = read_tables(data, specification.columns, rows)
     given, parted = tables, None
+    gaps = columns_with_gaps(specification, tables) if outcomes == "needed" else ()
     if missing != "refuse":
-        parted = tables.complete([d.name for d in specification.likelihood])
+        whole = [d.name for d in specification.likelihood if d.name not in gaps]
+        parted = tables.complete(whole)
         _check_gaps(specification, parted)
         tables = parted.kept
     names = set(specification.defined)
@@ -189,6 +206,9 @@ def bind(
     known_labels = label_sets(specification, seen, dict(labels or {}))
     columns = _columns_used(specification, tables, names, outcomes == "needed")
     parts, numbers = lift_numbers(specification.parts)
+    if gaps:
+        parts = with_missing_values(parts, gaps)
+        known_labels |= {missing_name(name): _gap_labels(tables, name) for name in gaps}
     sizes = {**tables.sizes, **{s: len(v) for s, v in known_labels.items()}}
     program = Program(
         parts,
@@ -199,7 +219,9 @@ def bind(
         foreign=like.program.foreign if like else _foreign(specification),
     )
     of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
-    arguments = _Data(tables, known_labels, of_labels, like.tables if like else seen)
+    arguments = _Data(
+        tables, known_labels, of_labels, like.tables if like else seen, frozenset(gaps)
+    )
     arguments[NUMBERS] = numbers
     evaluation, axes = _first_evaluation(program, arguments)
     with np.errstate(all="ignore"):
@@ -238,6 +260,11 @@ def _check_gaps(specification: Specification, parted: Parted) -> None:
                         "`per` time, with a reading on the days that have one"
                     )
                 )
+
+
+def _gap_labels(tables: Tables, name: str) -> tuple[int, ...]:
+    """Number the rows in which a column has no value, from 1."""
+    return tuple(int(at) + 1 for at in np.flatnonzero(tables.column(name).missing()))
 
 
 def _foreign(specification: Specification) -> tuple[Foreign, ...]:

@@ -160,7 +160,10 @@ def log_density_of(
 def log_likelihood(evaluation: Evaluation, part: Part) -> Labelled:
     """Return the log density of an outcome's rows, with a leading axis if there are draws."""
     axes = dict(evaluation.program.outcome_axes)[part.name]
-    observed = Labelled(evaluation.arguments["observed", part.name], axes)
+    if part.name in evaluation.program.filled:
+        observed = evaluation.column(part.name)
+    else:
+        observed = Labelled(evaluation.arguments["observed", part.name], axes)
     named = evaluation.parameters(part)
     return log_density_of(part, observed, named, evaluation)
 

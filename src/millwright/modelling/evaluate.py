@@ -96,7 +96,35 @@ class Evaluation:
 
     def parameters(self, part: Part) -> dict[str, Labelled]:
         """Return the arguments of a distribution by name."""
+        if part.rows_of:
+            return self._at_gaps(part)
         return {name: self.expression(node, part) for name, node in part.arguments}
+
+    def _at_gaps(self, part: Part) -> dict[str, Labelled]:
+        """Return the arguments of a column's distribution at its missing rows."""
+        rows = replace(part, per=(), kind="outcome", name=part.rows_of)
+        gaps = self.arguments["gaps", part.rows_of]
+        result = {}
+        for name, node in part.arguments:
+            item = self.expression(node, rows)
+            axes = tuple(part.per[0] if axis.startswith("row") else axis for axis in item.axes)
+            values = item.values
+            if axes != item.axes:
+                at = tuple(gaps if a.startswith("row") else slice(None) for a in item.axes)
+                values = values[at]
+            result[name] = Labelled(values, axes)
+        return result
+
+    def column(self, name: str) -> Labelled:
+        """Return a data column, with unknowns where it has gaps."""
+        axes = self.program.column_axes[name]
+        if name not in self.program.filled:
+            return Labelled(self.arguments["column", name], axes)
+        new = self.get(self.program.filled[name])
+        lead = (DRAW,) if DRAW in new.axes else ()
+        known = self.m.asarray(self.arguments["partly", name])
+        values = self.m.filled(known, self.arguments["gaps", name], new.values)
+        return Labelled(values, (*lead, *axes))
 
     def expression(self, node: Node, part: Part) -> Labelled:
         """Return the value of an expression that stands in the definition `part`."""
@@ -180,7 +208,7 @@ class _Walk:
         arguments = self.evaluation.arguments
         if self.part.per and any(axis.startswith("row") for axis in axes):
             return Labelled(arguments["reduced", name, *self.part.per], self.part.per)
-        return Labelled(arguments["column", name], axes)
+        return self.evaluation.column(name)
 
     def _lookup(self, node: Lookup) -> Labelled:
         base = self.visit(node.base)

@@ -100,6 +100,11 @@ class Program:
         return tuple(part for part in self.parts if part.kind == "term")
 
     @cached_property
+    def filled(self) -> dict[str, str]:
+        """Columns whose missing values are unknown, with the name of that unknown."""
+        return {part.rows_of: part.name for part in self.parts if part.rows_of}
+
+    @cached_property
     def foreign_by_name(self) -> dict[str, Foreign]:
         """Registered functions by name."""
         return {foreign.name: foreign for foreign in self.foreign}

@@ -45,6 +45,8 @@ class Part:
         Arguments of the distribution by name, or one unnamed expression.
     event
         What one value of the distribution is.
+    rows_of
+        For the missing values of a column, the column.
     """
 
     name: str
@@ -54,6 +56,7 @@ class Part:
     per: tuple[str, ...]
     definition: Definition = field(compare=False)
     event: Event = "number"
+    rows_of: str = ""
 
     @property
     def axes(self) -> tuple[str, ...]:
