@@ -56,6 +56,22 @@ cut = "between torn"
 pair = ["moisture", "dust"]
 """
 )
+SHEETS.append(
+    """
+[priors]
+scale = "half_normal(1)"
+curve = "gaussian_process(0, kernel=matern32(hours, scale=scale, length=2)) per hours"
+level = "random_walk(start=0, scale=scale, df=4) per hours"
+slow = "autoregressive(1, scale, coefficients=[0.5], start_scale=1) per hours"
+angle = "von_mises(0, concentration=scale)"
+centre = "ordered(skew_normal(0, 1, shape=2)) per stone"
+[likelihood]
+y = "gaussian_process(curve[hours], noise=1, kernel=periodic(hours, scale=1, length=1, period=3))"
+torn = "state_space(transition=[[1]], loading=[1], scale=[1], noise=1, start=[0], start_scale=[1])"
+dust = "mixture(normal(centre, scale), weights=[1, 2])"
+moisture = "normal(level[hours] + slow[hours], exp(angle))"
+"""
+)
 PIECES = [
     "(",
     ")",
@@ -96,6 +112,11 @@ PIECES = [
     "dirichlet(concentration=",
     "lkj(shape=",
     "ordered(",
+    "matern52(hours, scale=",
+    "random_walk(start=",
+    "gaussian_process(0, kernel=",
+    "noise=",
+    "weights=",
     "[1, 2]",
     "multivariate_normal(",
     "categorical(log_odds=",

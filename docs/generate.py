@@ -6,12 +6,18 @@ A test compares the file with what this gives, so that the page cannot go stale.
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
-from millwright.distributions.family import DOMAIN_WORDS, Family
+import numpy as np
+
+from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family, Parameter
+from millwright.distributions.kernels import KERNELS
 from millwright.distributions.modifiers import Modified
-from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
+from millwright.distributions.ordered import Ordered
+from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS, VARIANTS
+from millwright.distributions.vector import VectorFamily
 from millwright.language.vocabulary import FUNCTIONS, RESERVED
-from millwright.modelling.arguments import modifier_usage
+from millwright.modelling.arguments import kernel_usage, modifier_usage
 
 PAGE = Path(__file__).parent / "language.md"
 
@@ -47,28 +53,115 @@ each stone.
 only through brackets. `X @ weights`, the same as `dot(X, weights)`, sums over the label set that
 both share.
 
-**Arguments** of distributions are given by name; only location and scale may go without.
+**Arguments** of distributions are given by name; only location and scale may go without. An
+argument that takes a vector or a matrix may be written as a list, `[1, 2]` or
+`[[1, 0.5], [0.5, 1]]`, in the order of the labels.
+
+**Label sets** that are not one column are stated with `labels=` (`[labels]` in a sheet): a list of
+labels; `"sender, receiver"` for all labels of several columns; `"between grade"` for one label
+between each pair of neighbours, as cut points need. A list under a column's own name states the
+order of its labels, lowest first.
+
+**Vectors.** A distribution of vectors runs over the last label set after `per`; those before it
+make independent copies. `correlation` and `covariance` matrices run over the label set twice:
+`tie["start", "weekly"]`. An outcome that is a vector is a matrix of columns,
+`columns={"Y": ["flour", "bran"]}`, and its arguments may combine rows with `Y`.
+
+**Processes** run along a label set in its order (`per day`), or along the rows if they are an
+outcome. A Gaussian process takes its covariance from kernels, which add and multiply:
+`gaussian_process(0, kernel=matern32(flow, scale=a, length=b) + linear(flow, scale=c))`. With
+`noise=` it is an outcome with the noise summed out; without, an unknown function, as in
+`curve: gaussian_process(...) per flow` and `curve[flow]`. `posterior.predict(new)` follows
+processes to new places, and `posterior.latent(outcome)` gives the function or states without
+noise.
+
+**Missing values.** A missing outcome stops a fit unless `missing="drop"` or `missing="predict"`
+says what to do. A predictor with gaps is given a distribution of its own in the likelihood; each
+missing value is then an unknown, `hours_missing` for the column `hours`.
+
+**Functions of your own.** `mw.register("wheel_power", function)` makes a function of arrays known,
+in text and, by what it returns, in Python. Write it with `jax.numpy`, or pass `black_box=True`:
+such a model is sampled without gradients.
 """
 
 
-def distribution_row(family: Family) -> str:
+def parameter_words(parameter: Parameter) -> str:
+    """Return one argument with its meaning and what it may be."""
+    shown = parameter.name if parameter.positional else f"{parameter.name}="
+    instead = f", instead of `{parameter.instead_of}`" if parameter.instead_of else ""
+    rank = ""
+    if parameter.rank == 2:
+        rank = ", a matrix"
+    elif parameter.rank:
+        rank = (
+            ", one for each label" if parameter.own_labels else ", one for all or for each label"
+        )
+    left = ", may be left out" if parameter.optional else ""
+    domain = DOMAIN_WORDS[parameter.domain]
+    return f"`{shown}` {parameter.meaning} ({domain}{rank}{instead}{left})"
+
+
+# Arguments at which support and mean are looked up; unlike any bound that is not an argument.
+_TYPICAL = {"real": 0.31, "positive": 3.1, "probability": 0.31, "count": 11.0}
+
+
+def support_words(family: Distribution) -> str:
+    """Return which values have positive density."""
+    if isinstance(family, VectorFamily):
+        return family.contents()
+    if not isinstance(family, Family):
+        return "labels"
+    given = _values(family)
+    support = family.support(given)
+    kind = "whole numbers" if support.whole else "numbers"
+    lower, upper = _bound(support.lower, given), _bound(support.upper, given)
+    if not lower:
+        return f"all {kind}"
+    return f"{kind} from {lower} {f'to {upper}' if upper else 'upwards'}"
+
+
+def _bound(value: Any, given: dict[str, np.ndarray]) -> str:
+    """Return a bound in words: the argument that it is, or its number."""
+    if value is None:
+        return ""
+    names = [f"`{name}`" for name, argument in given.items() if argument == value]
+    signs = {np.pi: "pi", -np.pi: "-pi"}
+    return names[0] if names else signs.get(float(value), f"{float(value):g}")
+
+
+def mean_words(family: Family) -> str:
+    """Say whether there is a mean."""
+    return "yes" if np.isfinite(family.mean(_values(family))).all() else "none"
+
+
+def _values(family: Family) -> dict[str, np.ndarray]:
+    if family.name == "uniform":
+        return {"low": np.asarray(0.31), "high": np.asarray(3.1)}
+    needed = [p for p in family.parameters if not p.instead_of and not p.optional]
+    return {
+        parameter.name: np.asarray(_TYPICAL[parameter.domain] + (number if number < 2 else 0))
+        for number, parameter in enumerate(needed)
+        if parameter.domain != "probability"
+    } | {p.name: np.asarray(0.31) for p in needed if p.domain == "probability"}
+
+
+def distribution_row(family: Distribution) -> str:
     """Return one row of the table of distributions."""
-    arguments = []
-    for parameter in family.parameters:
-        shown = parameter.name if parameter.positional else f"{parameter.name}="
-        instead = f", instead of `{parameter.instead_of}`" if parameter.instead_of else ""
-        domain = DOMAIN_WORDS[parameter.domain]
-        arguments.append(f"`{shown}` {parameter.meaning} ({domain}{instead})")
-    bounds = "yes" if family.truncatable else "no"
-    return f"| `{family.name}` | {family.summary} | {'<br>'.join(arguments)} | {bounds} |"
+    arguments = "<br>".join(map(parameter_words, family.parameters))
+    words = [f"`{family.name}`", family.summary, arguments, support_words(family)]
+    if isinstance(family, Family):
+        words += [mean_words(family), "yes" if family.truncatable else "no"]
+    return f"| {' | '.join(words)} |"
 
 
-MODIFIED = """These take distributions as their first arguments. A mixture of more than two is a
-mixture of mixtures; which component a row came from is summed out.
+MODIFIED = """These take distributions as their first arguments. Which component of a mixture a row
+came from is summed out; `posterior.membership()` gives the probabilities afterwards. A mixture
+over a label set has one component for each label: `mixture(normal(centre, 1), weights=share)` with
+`centre` and `share` both `per source`.
 """
 
 
-def modifier_row(kind: type[Modified]) -> str:
+def modifier_row(kind: type[Modified | Ordered]) -> str:
     """Return one row of the table of modifiers."""
     own = "; ".join(f"`{q.name}`: {q.meaning} ({DOMAIN_WORDS[q.domain]})" for q in kind.own)
     return f"| `{kind.name}` | {kind.summary} | `{modifier_usage(kind)}`<br>{own} |"
@@ -77,13 +170,23 @@ def modifier_row(kind: type[Modified]) -> str:
 def page() -> str:
     """Return the text of the page."""
     lines = [HEAD.replace("RESERVED", ", ".join(f"`{n}`" for n in sorted(RESERVED)))]
-    lines += ["## Distributions", ""]
+    lines += ["## Distributions of numbers", "", "![Shapes](shapes.png)", ""]
     lines += ["`low=` and `high=` cut a continuous distribution, with the right constant.", ""]
-    lines += ["| name | what it is | arguments | can be cut |", "| --- | --- | --- | --- |"]
-    lines += [distribution_row(DISTRIBUTIONS[name]) for name in sorted(DISTRIBUTIONS)]
+    columns = "| name | what it is | arguments | values |"
+    lines += [f"{columns} mean | can be cut |", "| --- | --- | --- | --- | --- | --- |"]
+    plain = {n: f for n, f in DISTRIBUTIONS.items() if isinstance(f, Family)}
+    lines += [distribution_row(plain[name]) for name in sorted(plain)]
+    lines += ["", "## Distributions of labels, vectors, matrices and series", ""]
+    lines += [columns, "| --- | --- | --- | --- |"]
+    lines += [distribution_row(DISTRIBUTIONS[n]) for n in sorted(DISTRIBUTIONS) if n not in plain]
+    lines += ["", "## Kernels of Gaussian processes", ""]
+    lines += ["`inputs` is a column, or a matrix of several. `scale` is a standard deviation.", ""]
+    lines += ["| written | gives |", "| --- | --- |"]
+    lines += [f"| `{kernel_usage(n)}` | {k.summary} |" for n, k in sorted(KERNELS.items())]
     lines += ["", "## Distributions made from others", "", MODIFIED]
     lines += ["| name | what it is | written |", "| --- | --- | --- |"]
-    lines += [modifier_row(MODIFIERS[name]) for name in sorted(MODIFIERS)]
+    kinds = [*MODIFIERS.values(), *VARIANTS.values()]
+    lines += sorted(modifier_row(kind) for kind in kinds)
     lines += ["", "## Functions", "", "| name | gives |", "| --- | --- |"]
     lines += [f"| `{name}` | {words} |" for name, (_, _, words) in sorted(FUNCTIONS.items())]
     return "\n".join(lines) + "\n"

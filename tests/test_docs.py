@@ -6,15 +6,25 @@ import unittest
 from pathlib import Path
 
 import millwright as mw
+from millwright.distributions.family import Family
+from millwright.distributions.registry import DISTRIBUTIONS
 
 ROOT = Path(__file__).parent.parent
 
 
 class Docs(unittest.TestCase):
+    def script(self, name):
+        spec = importlib.util.spec_from_file_location(name, ROOT / "docs" / f"{name}.py")
+        module = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(module)
+        return module
+
+    def test_every_distribution_of_numbers_is_on_the_sheet_of_shapes(self):
+        numbers = {name for name, family in DISTRIBUTIONS.items() if isinstance(family, Family)}
+        self.assertEqual(set(self.script("shapes").SHAPES), numbers)
+
     def test_language_page_is_what_the_code_gives(self):
-        spec = importlib.util.spec_from_file_location("generate", ROOT / "docs" / "generate.py")
-        generate = importlib.util.module_from_spec(spec)
-        spec.loader.exec_module(generate)
+        generate = self.script("generate")
         self.assertEqual(generate.PAGE.read_text("utf-8"), generate.page())
 
     def test_links_lead_somewhere(self):

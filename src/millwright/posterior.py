@@ -114,6 +114,7 @@ class Posterior:
                     self.record.dropped, self.record.settings.get("missing", "refuse")
                 ),
                 *_filled_words(self.draws),
+                *(_form_words(self.record.groups) if self.statistics["diverging"].any() else ()),
             ),
             self.statistics["acceptance"].mean(axis=1),
             WALK_ACCEPTANCE if self._walked else GRADIENT_ACCEPTANCE,
@@ -452,6 +453,16 @@ def _filled_words(draws: Draws) -> tuple[str, ...]:
         f"{draws.values[name].shape[-1]} (`{name}`)."
         for column, name in draws.binding.program.filled.items()
     )
+
+
+def _form_words(groups: Mapping[str, Any]) -> tuple[str, ...]:
+    """Say how group effects were sampled, which matters where transitions diverged."""
+    words = []
+    for name, found in groups.items():
+        share = found.get("share_from_own_data")
+        more = f" ({share[0]:.0%} to {share[1]:.0%} from a group's own data)" if share else ""
+        words.append(f"Form of `{name}`: {found['form']}{more}.")
+    return tuple(words)
 
 
 def load(path: str | Path) -> Posterior:

@@ -253,7 +253,7 @@ def _divergence_findings(count: int, total: int) -> list[Finding]:
             f"{count} of {total} transitions diverged ({_percent(share)}); 0 is good. The "
             "sampler could not follow the posterior everywhere, so a part of it may be missing.",
             "Try target_acceptance=0.95 or 0.99. If divergences stay, tighten the priors of "
-            "scales or write group effects as spread times a standard normal.",
+            "scales, or try another group_form= for group effects and processes.",
         )
     ]
 

@@ -27,7 +27,7 @@ def share_parameters(own_labels: bool) -> tuple[Parameter, Parameter]:
     return (
         Parameter(
             "probabilities",
-            "probability",
+            "weight",
             "chance of each label; divided by their sum",
             rank=1,
             own_labels=own_labels,

@@ -20,7 +20,7 @@ from millwright.distributions.mathematics import Array, Mathematics
 __all__ = ["Distribution", "Domain", "Event", "Family", "Parameter", "Parameters", "Support"]
 
 Parameters = Mapping[str, Array]
-Domain = Literal["real", "positive", "probability", "count", "positive count"]
+Domain = Literal["real", "positive", "probability", "count", "weight"]
 Event = Literal["number", "vector", "matrix", "label"]
 
 _INSIDE: dict[str, Any] = {
@@ -28,6 +28,7 @@ _INSIDE: dict[str, Any] = {
     "positive": lambda x: np.isfinite(x) & (x > 0),
     "probability": lambda x: (x >= 0) & (x <= 1),
     "count": lambda x: np.isfinite(x) & (x >= 0) & (x == np.floor(x)),
+    "weight": lambda x: np.isfinite(x) & (x >= 0),
 }
 
 DOMAIN_WORDS: dict[str, str] = {
@@ -35,6 +36,7 @@ DOMAIN_WORDS: dict[str, str] = {
     "positive": "above zero",
     "probability": "between 0 and 1",
     "count": "a whole number, zero or more",
+    "weight": "zero or more",
 }
 
 

@@ -177,7 +177,7 @@ class MixtureOverLabels(Modified):
     own = (
         Parameter(
             "weights",
-            "probability",
+            "weight",
             "probability of each label; divided by their sum",
             rank=1,
             own_labels=True,

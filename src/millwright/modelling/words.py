@@ -129,7 +129,8 @@ def prior_range(
         return None
     if not names and isinstance(family, Family):
         values = {name: _constant(node, part) for name, node in part.arguments}
-        low, high = family.quantile(np.array([0.025, 0.975]), values)
+        with np.errstate(all="ignore"):
+            low, high = family.quantile(np.array([0.025, 0.975]), values)
         return True, float(low), float(high)
     needed = _ancestors(part, specification)
     if needed is None:
