@@ -1,6 +1,6 @@
 """Simulation-based calibration of a family of small models.
 
-    python benchmarks/calibration.py [FITS]
+    python benchmarks/calibration.py [FITS [MODEL ...]]
 
 Talts, Betancourt, Simpson, Vehtari and Gelman (2018), "Validating Bayesian inference algorithms
 with simulation-based calibration": truths drawn from the prior rank uniformly among the draws
@@ -235,7 +235,7 @@ def ranks(name: str, fits: int) -> tuple[dict[str, np.ndarray], int]:
 def main() -> None:
     fits = int(sys.argv[1]) if len(sys.argv) > 1 else 200
     values = []
-    for name in MODELS:
+    for name in sys.argv[2:] or MODELS:
         began = time.perf_counter()
         found, divergences = ranks(name, fits)
         seconds = time.perf_counter() - began

@@ -1,14 +1,16 @@
 """Three forms of group effects over weak, strong and mixed designs.
 
-    python benchmarks/hierarchies.py
+    python benchmarks/hierarchies.py [more]
 
 For normal, Bernoulli and Poisson rows: divergences, effective draws of the worst quantity for a
 thousand gradients (warm-up not counted), and the error of the mean of log(spread) against
-quadrature, in Monte Carlo standard errors.
+quadrature, in Monte Carlo standard errors. With `more` only the second table: two correlated
+effects a group, and crossed groups.
 """
 
 from __future__ import annotations
 
+import sys
 from typing import Any
 
 import numpy as np
@@ -110,5 +112,67 @@ def main() -> None:
                 )
 
 
+PAIRS = mw.Model(
+    priors={
+        "base": "normal(0, 2) per term",
+        "spread": "half_normal(2) per term",
+        "tie": "lkj(shape=2) per term",
+        "effect": "multivariate_normal(base, scales=spread, correlation=tie) per stone, term",
+    },
+    likelihood={"y": "normal(effect[stone, 'start'] + effect[stone, 'slope'] * x, 1)"},
+    labels={"term": ["start", "slope"]},
+)
+CROSSED = mw.Model(
+    priors={
+        "base": "normal(0, 2)",
+        "spread": "half_normal(2)",
+        "other": "half_normal(2)",
+        "effect": "normal(base, spread) per stone",
+        "week_effect": "normal(0, other) per week",
+    },
+    likelihood={"y": "normal(effect[stone] + week_effect[week], 1)"},
+)
+
+
+def pairs(sizes: np.ndarray) -> dict[str, Any]:
+    """Return rows of groups with a start and a slope of their own."""
+    generator = np.random.default_rng(12)
+    stone = np.repeat(np.arange(len(sizes)), sizes)
+    both = generator.multivariate_normal([0.3, -0.5], [[1, 0.4], [0.4, 0.5]], len(sizes))[stone]
+    x = generator.uniform(-1, 1, len(stone))
+    y = both[:, 0] + both[:, 1] * x + generator.standard_normal(len(stone))
+    return {"stone": stone, "x": x, "y": y}
+
+
+def crossed(stones: int, weeks: int, rows: int) -> dict[str, Any]:
+    """Return rows that belong to a stone and a week."""
+    generator = np.random.default_rng(13)
+    stone, week = generator.integers(0, stones, rows), generator.integers(0, weeks, rows)
+    by_stone, by_week = generator.standard_normal(stones), 0.5 * generator.standard_normal(weeks)
+    y = by_stone[stone] + by_week[week] + generator.standard_normal(rows)
+    return {"stone": stone, "week": week, "y": y}
+
+
+def more() -> None:
+    """Two correlated effects a group, and crossed groups: divergences and effective draws."""
+    cases: dict[str, tuple[mw.Model, dict[str, Any]]] = {
+        "two effects, weak": (PAIRS, pairs(np.full(8, 2))),
+        "two effects, strong": (PAIRS, pairs(np.full(40, 40))),
+        "two effects, mixed": (PAIRS, pairs(np.r_[np.full(20, 2), np.full(10, 100)])),
+        "crossed, weak": (CROSSED, crossed(8, 6, 20)),
+        "crossed, strong": (CROSSED, crossed(30, 20, 3000)),
+    }
+    print("design                form         divergences   ESS/1000 gradients")
+    for name, (model, table) in cases.items():
+        for form in ("informed", "centred", "non-centred"):
+            fit = model.fit(table, seed=3, group_form=form, draws=2000, progress=False)
+            ess = np.nanmin(np.fmin(fit.measures.ess_bulk, fit.measures.ess_tail))
+            bad = int(fit.statistics["diverging"].sum())
+            shown = f"{1000 * ess / fit.statistics['steps'].sum():8.1f}"
+            print(f"{name:21s} {form:12s} {bad:6d}          {shown}")
+
+
 if __name__ == "__main__":
-    main()
+    if "more" not in sys.argv[1:]:
+        main()
+    more()

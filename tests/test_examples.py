@@ -4,6 +4,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
@@ -42,8 +43,10 @@ class Examples(unittest.TestCase):
             "river_level.py": ("Verdict: Converged", "A week ahead", "With the levels summed out"),
             "wheel_power.py": ("Verdict: Converged", "predict about equally well"),
         }
+        with ThreadPoolExecutor(2) as pool:
+            printed = dict(zip(cases, pool.map(self.run_example, cases), strict=True))
         for name, words in cases.items():
-            shown = self.run_example(name)
+            shown = printed[name]
             for word in words:
                 with self.subTest(name=name, word=word):
                     self.assertIn(word, shown)

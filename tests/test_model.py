@@ -49,7 +49,7 @@ class Fit(unittest.TestCase):
                 raise KeyboardInterrupt
 
         with self.assertRaises(Interrupted) as caught:
-            self.model.fit(FRAME, draws=400_000, progress=stop, seed=1)
+            self.model.fit(FRAME, draws=40_000, progress=stop, seed=1)
         kept = caught.exception.posterior
         self.assertFalse(kept.record.complete)
         self.assertGreater(kept.draws.shape[1], 100)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
+from typing import Any, cast, get_args
 
 import jax
 import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
+from millwright.errors import ArgumentError, ModelError
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import LogDensity, place_unknowns, terms
 from millwright.modelling.evaluate import Evaluation
@@ -20,11 +21,19 @@ from millwright.modelling.labelled import DRAW, Labelled, twin
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
+from millwright.sampling.chains import Method
 from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import climb
 from millwright.sampling.target import Target
 
-__all__ = ["group_record", "prepared", "target_of"]
+__all__ = [
+    "METHODS",
+    "chosen_method",
+    "group_record",
+    "prepared",
+    "refuse_black_boxes",
+    "target_of",
+]
 
 _OVER_DISPERSED = 1.5
 
@@ -114,6 +123,39 @@ def _tried(binding: Binding, evaluation: Evaluation) -> str:
         value = np.asarray(evaluation.values[place.name].values)[0]
         parts.append(f"{place.name} = {np.atleast_1d(value).flat[0]:.3g}")
     return ", ".join(parts)
+
+
+METHODS: dict[Method, str] = {"no_u_turn": "no-U-turn", "random_walk": "random-walk Metropolis"}
+
+
+def chosen_method(wanted: str | None, binding: Binding) -> Method:
+    """Choose the sampler; refuse one that needs the gradient of a black box."""
+    boxes = binding.program.black_boxes
+    if wanted is None:
+        return "random_walk" if boxes else "no_u_turn"
+    if wanted not in get_args(Method):
+        raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {wanted!r}.")
+    if wanted == "no_u_turn" and boxes:
+        raise ArgumentError(
+            f"The no-U-turn sampler needs a gradient, which the black box `{boxes[0]}` does not "
+            "have: use method='random_walk', or register the function written with jax.numpy."
+        )
+    return cast("Method", wanted)
+
+
+def refuse_black_boxes(binding: Binding) -> None:
+    """Refuse what needs a gradient.
+
+    Raises
+    ------
+    ModelError
+        If the model calls a black box.
+    """
+    if binding.program.black_boxes:
+        raise ModelError(
+            f"The highest point is found by its gradient, which the black box "
+            f"`{binding.program.black_boxes[0]}` does not have. Use fit()."
+        )
 
 
 def prepared(binding: Binding, group_form: str | Mapping[str, str], seed: int) -> Binding:

@@ -8,14 +8,21 @@ from collections.abc import Mapping
 from dataclasses import asdict
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast, get_args
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from millwright.draws.labelled_draws import Draws, from_positions
 from millwright.errors import ArgumentError, Interrupted, ModelError
 from millwright.estimates import Estimate, estimate_at, refuse_hierarchy
-from millwright.fitting import group_record, prepared, target_of
+from millwright.fitting import (
+    METHODS,
+    chosen_method,
+    group_record,
+    prepared,
+    refuse_black_boxes,
+    target_of,
+)
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.pictures import graph, latex
 from millwright.modelling.simulate import (
@@ -25,7 +32,8 @@ from millwright.modelling.simulate import (
 )
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
-from millwright.posterior import Posterior, Record
+from millwright.posterior import Posterior
+from millwright.record import Record
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.chain import FitSettings
 from millwright.sampling.chains import Method, Sampled, sample
@@ -315,7 +323,7 @@ class Model:
                 f"`missing` must be 'refuse', 'drop' or 'predict', not {missing!r}."
             )
         binding = bind(self._specification, data, missing=missing)
-        chosen = _method(method, binding)
+        chosen = chosen_method(method, binding)
         binding = prepared(binding, group_form, seed)
         target = target_of(binding)
         sampled = sample(target, settings, chains, seed, workers, _listener(progress), chosen)
@@ -395,7 +403,7 @@ class Model:
             If no starting point has a finite density.
         """
         binding = bind(self._specification, data)
-        _refuse_black_boxes(binding)
+        refuse_black_boxes(binding)
         peak = find_peak(target_of(binding, jacobian=False), seed)
         return estimate_at(binding, peak, "posterior mode")
 
@@ -409,36 +417,10 @@ class Model:
             not settled, and the likelihood of such a model has no useful maximum.
         """
         binding = bind(self._specification, data)
-        _refuse_black_boxes(binding)
+        refuse_black_boxes(binding)
         refuse_hierarchy(self._specification)
         target = target_of(binding, jacobian=False, prior=False)
         return estimate_at(binding, find_peak(target, seed), "maximum likelihood")
-
-
-METHODS: dict[Method, str] = {"no_u_turn": "no-U-turn", "random_walk": "random-walk Metropolis"}
-
-
-def _method(wanted: str | None, binding: Binding) -> Method:
-    """Choose the sampler; refuse one that needs the gradient of a black box."""
-    boxes = binding.program.black_boxes
-    if wanted is None:
-        return "random_walk" if boxes else "no_u_turn"
-    if wanted not in get_args(Method):
-        raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {wanted!r}.")
-    if wanted == "no_u_turn" and boxes:
-        raise ArgumentError(
-            f"The no-U-turn sampler needs a gradient, which the black box `{boxes[0]}` does not "
-            "have: use method='random_walk', or register the function written with jax.numpy."
-        )
-    return cast("Method", wanted)
-
-
-def _refuse_black_boxes(binding: Binding) -> None:
-    if binding.program.black_boxes:
-        raise ModelError(
-            f"The highest point is found by its gradient, which the black box "
-            f"`{binding.program.black_boxes[0]}` does not have. Use fit()."
-        )
 
 
 def _check_whole(name: str, value: Any, least: int) -> None:

@@ -31,6 +31,7 @@ from millwright.modelling.binding import bind
 from millwright.modelling.simulate import draw_unknowns
 from millwright.modelling.tables import read_tables
 from millwright.modelling.words import describe
+from millwright.record import Record, remarks
 from millwright.terminal.tables import text_table
 
 if TYPE_CHECKING:
@@ -41,42 +42,7 @@ if TYPE_CHECKING:
     from millwright.comparison.leave_one_out import LeaveOneOut
     from millwright.draws.prediction import Predictions
     from millwright.draws.predictive import PredictiveCheck
-__all__ = ["Posterior", "Record", "compare", "load"]
-
-
-@dataclass(frozen=True)
-class Record:
-    """What made a posterior, so that it can be repeated and never mistaken for another.
-
-    Attributes
-    ----------
-    settings
-        Chains, draws, warm-up and the sampler's settings.
-    versions
-        Versions of this library, Python, and the libraries that compute.
-    fingerprint
-        SHA-256 of the data columns that the model used.
-    chains
-        Step size, metric and acceptance target of each chain.
-    complete
-        False if the fit was stopped before its end.
-    groups
-        For each prior of group effects the form in which it was sampled, and over the groups
-        the least and the largest share of the answer that comes from the group's own data.
-    dropped
-        Rows left out because an outcome was missing, by outcome.
-    """
-
-    seed: int
-    settings: Mapping[str, Any]
-    versions: Mapping[str, str]
-    fingerprint: str
-    chains: tuple[Mapping[str, Any], ...] = field(repr=False)
-    seconds: Mapping[str, float]
-    started: str
-    complete: bool
-    groups: Mapping[str, Any] = field(default_factory=dict)
-    dropped: Mapping[str, int] = field(default_factory=dict)
+__all__ = ["Posterior", "compare", "load"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -109,13 +75,7 @@ class Posterior:
             max_depth,
             None if self._walked else self.statistics["energy"],
             self.record.complete,
-            (
-                *_dropped_words(
-                    self.record.dropped, self.record.settings.get("missing", "refuse")
-                ),
-                *_filled_words(self.draws),
-                *(_form_words(self.record.groups) if self.statistics["diverging"].any() else ()),
-            ),
+            remarks(self.record, self.draws, bool(self.statistics["diverging"].any())),
             self.statistics["acceptance"].mean(axis=1),
             WALK_ACCEPTANCE if self._walked else GRADIENT_ACCEPTANCE,
         )
@@ -435,34 +395,6 @@ class Posterior:
             self.statistics,
         )
         write_run(Path(path), run, existing)
-
-
-def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:
-    what, more = "dropped", ""
-    if missing == "predict":
-        what, more = "left out of the fit", "; predict_missing() gives their draws"
-    return tuple(
-        f"Rows {what} because `{name}` was missing: {count}{more}."
-        for name, count in dropped.items()
-    )
-
-
-def _filled_words(draws: Draws) -> tuple[str, ...]:
-    return tuple(
-        f"Missing values of `{column}` estimated with the model: "
-        f"{draws.values[name].shape[-1]} (`{name}`)."
-        for column, name in draws.binding.program.filled.items()
-    )
-
-
-def _form_words(groups: Mapping[str, Any]) -> tuple[str, ...]:
-    """Say how group effects were sampled, which matters where transitions diverged."""
-    words = []
-    for name, found in groups.items():
-        share = found.get("share_from_own_data")
-        more = f" ({share[0]:.0%} to {share[1]:.0%} from a group's own data)" if share else ""
-        words.append(f"Form of `{name}`: {found['form']}{more}.")
-    return tuple(words)
 
 
 def load(path: str | Path) -> Posterior:

@@ -183,7 +183,7 @@ class Modified(unittest.TestCase):
             def value(q, point, family=family):
                 return family.log_density(on_jax, point, q)
 
-            gradients = jax.vmap(jax.grad(value), in_axes=(None, 0))(p, points)
+            gradients = jax.jit(jax.vmap(jax.grad(value), in_axes=(None, 0)))(p, points)
             for name, values in gradients.items():
                 with self.subTest(text=text, name=name):
                     self.assertTrue(np.isfinite(values).all(), values)

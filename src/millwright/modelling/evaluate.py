@@ -29,6 +29,7 @@ from millwright.language.tree import (
     Slot,
 )
 from millwright.language.vocabulary import FUNCTIONS
+from millwright.modelling.clashes import axis_words, clash, per_words
 from millwright.modelling.foreign import call_foreign
 from millwright.modelling.labelled import (
     DRAW,
@@ -146,7 +147,7 @@ class Evaluation:
         if extra:
             raise ModelError(
                 part.definition.message(
-                    f"it has one value for each {_axis_words(extra[0])}, which `per "
+                    f"it has one value for each {axis_words(extra[0])}, which `per "
                     f"{', '.join(part.per)}` does not allow"
                 )
             )
@@ -407,13 +408,8 @@ class _Walk:
             return axes, values
         if self.part.kind == "outcome" and self.part.name in wanted and self._rows_of_one(wanted):
             return axes, values
-        first, second = self._clashing(items)
-        raise self.fail(
-            f"{self._words(nodes[first], items[first])}, "
-            f"{self._words(nodes[second], items[second])}. "
-            f"{self._mend(items, nodes, first, second)}",
-            node,
-        )
+        texts = [self.text(operand) for operand in nodes]
+        raise self.fail(clash(self.evaluation.program, texts, items), node)
 
     def _no_list(self, item: Labelled, node: Node) -> None:
         if LIST in item.axes:
@@ -428,41 +424,9 @@ class _Walk:
         others = wanted - {self.part.name}
         return len(others) == 1 and all(axis.startswith("row") for axis in others)
 
-    def _clashing(self, items: list[Labelled]) -> tuple[int, int]:
-        pairs = [
-            (i, j)
-            for i in range(len(items))
-            for j in range(i + 1, len(items))
-            if not set(items[i].labels) <= set(items[j].labels)
-            and not set(items[j].labels) <= set(items[i].labels)
-        ]
-        return pairs[0]
-
     def _words(self, node: Node, item: Labelled) -> str:
-        if not item.labels:
-            return f"`{self.text(node)}` is a single value"
-        each = ", ".join(
-            f"{_axis_words(axis)} ({self.evaluation.size(axis)})" for axis in item.labels
-        )
-        return f"`{self.text(node)}` has one value per {each}"
-
-    def _mend(
-        self, items: list[Labelled], nodes: tuple[Node, ...], first: int, second: int
-    ) -> str:
-        for this, other in ((first, second), (second, first)):
-            sets = items[this].labels
-            rows = any(axis.startswith("row") for axis in items[other].labels)
-            if rows and all(axis in self.evaluation.program.column_axes for axis in sets):
-                return f"Look it up row by row: {self.text(nodes[this])}[{', '.join(sets)}]"
-        return "Different label sets meet only through brackets, as in effect[stone]"
+        return per_words(self.evaluation.program, self.text(node), item)
 
 
 def _sides(node: Operation | Call) -> tuple[Node, ...]:
     return node.operands if isinstance(node, Operation) else node.arguments
-
-
-def _axis_words(axis: str) -> str:
-    """Return what one step along an axis is, for messages."""
-    if axis.startswith("row_of_"):
-        return f"row of `{axis[7:]}`"
-    return axis

@@ -93,10 +93,20 @@ def _edges(seen: np.ndarray, copies: np.ndarray) -> np.ndarray:
     return np.linspace(low, high, bins + 1)
 
 
+def _even_bins(values: np.ndarray, most: int = 40) -> list[float]:
+    """Bins of equal width; of values on a grid, each bin holds as many steps as the next."""
+    levels = np.unique(values)
+    step = np.diff(levels).min() if 1 < levels.size <= 200 else 0.0
+    if not step or not np.allclose(np.diff(levels) / step % 1.0 % 1.0, 0.0, atol=1e-6):
+        return list(np.histogram_bin_edges(values, bins=most))
+    width = step * np.ceil((levels[-1] - levels[0]) / step / most)
+    return list(np.arange(levels[0] - step / 2, levels[-1] + width, width))
+
+
 def _statistic(axes: Axes, name: str, seen: float, copies: np.ndarray) -> None:
     low, high = np.quantile(copies, [0.0025, 0.9975])
     inside = copies[(copies >= low) & (copies <= high)]
-    axes.hist(inside, bins=40, color=WHEAT, alpha=0.45)
+    axes.hist(inside, bins=_even_bins(inside), color=WHEAT, alpha=0.45)
     axes.axvline(seen, color=INK, lw=2)
     share = np.mean(copies > seen) + 0.5 * np.mean(copies == seen)
     axes.set_title(f"{name}: {share:.2f} of replications above", fontsize=10)

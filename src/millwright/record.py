@@ -1,0 +1,81 @@
+"""What made a posterior, and what of it belongs into every verdict."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from millwright.draws.labelled_draws import Draws
+
+__all__ = ["Record", "remarks"]
+
+
+@dataclass(frozen=True)
+class Record:
+    """What made a posterior, so that it can be repeated and never mistaken for another.
+
+    Attributes
+    ----------
+    settings
+        Chains, draws, warm-up and the sampler's settings.
+    versions
+        Versions of this library, Python, and the libraries that compute.
+    fingerprint
+        SHA-256 of the data columns that the model used.
+    chains
+        Step size, metric and acceptance target of each chain.
+    complete
+        False if the fit was stopped before its end.
+    groups
+        For each prior of group effects the form in which it was sampled, and over the groups
+        the least and the largest share of the answer that comes from the group's own data.
+    dropped
+        Rows left out because an outcome was missing, by outcome.
+    """
+
+    seed: int
+    settings: Mapping[str, Any]
+    versions: Mapping[str, str]
+    fingerprint: str
+    chains: tuple[Mapping[str, Any], ...] = field(repr=False)
+    seconds: Mapping[str, float]
+    started: str
+    complete: bool
+    groups: Mapping[str, Any] = field(default_factory=dict)
+    dropped: Mapping[str, int] = field(default_factory=dict)
+
+
+def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
+    """Return rows left out, values estimated and, where it matters, the form of group effects."""
+    missing = record.settings.get("missing", "refuse")
+    forms = _form_words(record.groups) if diverged else ()
+    return (*_dropped_words(record.dropped, missing), *_filled_words(draws), *forms)
+
+
+def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:
+    what, more = "dropped", ""
+    if missing == "predict":
+        what, more = "left out of the fit", "; predict_missing() gives their draws"
+    return tuple(
+        f"Rows {what} because `{name}` was missing: {count}{more}."
+        for name, count in dropped.items()
+    )
+
+
+def _filled_words(draws: Draws) -> tuple[str, ...]:
+    return tuple(
+        f"Missing values of `{column}` estimated with the model: "
+        f"{draws.values[name].shape[-1]} (`{name}`)."
+        for column, name in draws.binding.program.filled.items()
+    )
+
+
+def _form_words(groups: Mapping[str, Any]) -> tuple[str, ...]:
+    """Say how group effects were sampled, which matters where transitions diverged."""
+    words = []
+    for name, found in groups.items():
+        share = found.get("share_from_own_data")
+        more = f" ({share[0]:.0%} to {share[1]:.0%} from a group's own data)" if share else ""
+        words.append(f"Form of `{name}`: {found['form']}{more}.")
+    return tuple(words)
