@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import asdict
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
@@ -39,6 +39,7 @@ from millwright.sampling.chain import FitSettings
 from millwright.sampling.chains import Method, Sampled, sample
 from millwright.sampling.mode import find_peak
 from millwright.sampling.progress import Listener
+from millwright.sampling.warmup import Metric
 from millwright.simulated import Simulated
 from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet, sheet_text, write_new
@@ -244,6 +245,7 @@ class Model:
         seed: int = 0,
         target_acceptance: float = 0.8,
         max_depth: int = 10,
+        metric: str = "automatic",
         group_form: str | Mapping[str, str] = "informed",
         missing: str = "refuse",
         method: str | None = None,
@@ -269,6 +271,10 @@ class Model:
             Higher values make smaller, safer steps.
         max_depth
             A trajectory has at most 2^max_depth steps.
+        metric
+            `diagonal` learns the scale of each unknown in warm-up, `dense` their correlations
+            too; `automatic` starts with the first and takes the second where the warm-up shows
+            strong correlations. The record says what each chain used.
         group_form
             How normal priors of group effects (`per`, with an unknown location or scale) are
             sampled: `informed` by the data, which suits weak and strong data alike, `centred`
@@ -313,7 +319,7 @@ class Model:
             raise ArgumentError(
                 f"`target_acceptance` must be between 0.1 and 0.999, not {target_acceptance!r}."
             )
-        settings = FitSettings(draws, warmup, target_acceptance, max_depth)
+        settings = FitSettings(draws, warmup, target_acceptance, max_depth, cast("Metric", metric))
         if save is not None:
             # Better said before the sampling than after it.
             check_free(Path(save), existing)
@@ -356,6 +362,7 @@ class Model:
             {
                 "step_size": chain.step_size,
                 "target_acceptance": chain.target_acceptance,
+                "metric": chain.metric,
                 "metric_scale": chain.scale.tolist(),
                 "warmup_steps": int(chain.warmup_statistics[:, STATISTICS.index("steps")].sum()),
                 "seconds": list(chain.seconds),

@@ -161,7 +161,7 @@ class Continuous(unittest.TestCase):
             def value(q, m=on_jax, family=family):
                 return family.log_density(m, q["x"], {k: v for k, v in q.items() if k != "x"})
 
-            gradient = jax.jit(jax.grad(value))(at)
+            gradient = jax.grad(value)(at)
             for what, exact in gradient.items():
                 with self.subTest(name=name, by=what):
                     step = 1e-5 * max(1.0, abs(at[what]))

@@ -23,6 +23,26 @@ MODEL = mw.Model(
 )
 
 
+class OutcomeLabels(unittest.TestCase):
+    def test_labels_of_an_outcome_make_no_circle(self):
+        model = mw.Model(
+            priors={
+                "centre": "normal(0, 1) per Y",
+                "tie": "lkj(shape=2) per Y",
+                "level": "gaussian_process(0, kernel=matern32(x, scale=1, length=1)) per x",
+            },
+            likelihood={
+                "Y": "multivariate_normal(centre, scales=[1, 2], correlation=tie)",
+                "z": "normal(level[x], 1)",
+            },
+            columns={"Y": ["flour", "bran"]},
+        )
+        self.assertEqual(set(model.graph().predecessors("Y")), {"centre", "tie"})
+        self.assertIn(r"\left(1, 2\right)", model.latex())
+        mw.plots.model_graph(model)
+        self.assertIn("1e-08 of its variance", model.describe())
+
+
 class Latex(unittest.TestCase):
     def test_every_line_is_mathematics(self):
         text = MODEL.latex()

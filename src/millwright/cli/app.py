@@ -91,6 +91,12 @@ def fit(
     target_acceptance: Annotated[
         float, typer.Option(help="Higher means smaller, safer steps.")
     ] = 0.8,
+    method: Annotated[
+        str | None, typer.Option(help="no_u_turn or random_walk; by default what suits.")
+    ] = None,
+    metric: Annotated[
+        str, typer.Option(help="automatic, diagonal or dense: correlations in the warm-up.")
+    ] = "automatic",
     workers: Annotated[
         int | None, typer.Option(help="Chains at a time; by default one a core.")
     ] = None,
@@ -114,6 +120,8 @@ def fit(
         warmup=warmup,
         seed=seed,
         target_acceptance=target_acceptance,
+        method=method,
+        metric=metric,
         workers=workers,
         missing=missing,
         progress=not quiet,

@@ -16,10 +16,10 @@ from millwright.distributions.location_scale import Normal, StudentT
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.vector import VectorFamily
 
-__all__ = ["Autoregressive", "GaussianProcess", "Process", "RandomWalk"]
+__all__ = ["JITTER", "Autoregressive", "GaussianProcess", "Process", "RandomWalk"]
 
 _NORMAL, _STUDENT = Normal(), StudentT()
-_JITTER = 1e-8
+JITTER = 1e-8
 
 
 def _standard_density(m: Mathematics, u: Array, p: Parameters) -> Array:
@@ -185,7 +185,7 @@ class GaussianProcess(Process):
             extra = m.asarray(p["noise"]) ** 2
         else:
             diagonal = m.diagonal(kernel, axis1=-2, axis2=-1)
-            extra = _JITTER * m.mean(diagonal, axis=-1, keepdims=True)
+            extra = JITTER * m.mean(diagonal, axis=-1, keepdims=True)
         return kernel + extra[..., None] * m.eye(n)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:

@@ -48,8 +48,11 @@ def graph(specification: Specification) -> nx.DiGraph:
     result = nx.DiGraph()
     for part in specification.parts:
         result.add_node(part.name, kind=part.kind, text=part.definition.text)
+    outcomes = {part.name for part in specification.parts if part.kind == "outcome"}
     for part in specification.parts:
-        for name in (*part.definition.names, *part.per):
+        # The labels of an outcome are no use of it: the arrow would go round in a circle.
+        sets = [name for name in part.per if name not in outcomes]
+        for name in (*part.definition.names, *sets):
             if name not in result:
                 result.add_node(name, kind="data", text="a column of the data")
             result.add_edge(name, part.name)

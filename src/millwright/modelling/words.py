@@ -8,6 +8,7 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.family import Family
+from millwright.distributions.processes import JITTER
 from millwright.distributions.registry import DISTRIBUTIONS
 from millwright.errors import ModelError
 from millwright.language.printing import text_of
@@ -70,6 +71,10 @@ def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> l
             f"      {family_of(part.family, part.arguments).summary}; "
             f"{_range_words(part, specification, sizes)}"
         )
+        if part.family == "gaussian_process" and "noise" not in dict(part.arguments):
+            lines.append(
+                f"      {JITTER:g} of its variance is added to the diagonal, for rounding"
+            )
         if part.per:
             count = int(np.prod([sizes[s] for s in part.per])) if sizes else 0
             number = f"{count} values, " if count else ""

@@ -13,10 +13,11 @@ import jax
 import jax.numpy as jnp
 import numpy as np
 from jax import Array, lax
+from jax.scipy.linalg import solve_triangular
 
 from millwright.sampling.compiling import compiled
 from millwright.sampling.target import Target
-from millwright.sampling.trajectory import DEEPEST, Point, transition
+from millwright.sampling.trajectory import DEEPEST, Point, shrunk, transition
 
 __all__ = ["STATISTICS", "Block", "Settings", "State", "StepSize", "block_for"]
 
@@ -81,8 +82,10 @@ def block_length(dimension: int) -> int:
     return int(np.clip(2_000_000 // dimension, 8, 100))
 
 
-def block_for(target: Target) -> Callable[[State, StepSize, Settings, Any, Any], Block]:
-    """Return the compiled block function of a target.
+def block_for(
+    target: Target, dense: bool = False
+) -> Callable[[State, StepSize, Settings, Any, Any], Block]:
+    """Return the compiled block function of a target, for a diagonal or a dense metric.
 
     Its arguments are the state, the step size's state, the settings, standard normal momenta of
     shape (count, dimension) and 64-bit seeds of shape (count,).
@@ -90,10 +93,11 @@ def block_for(target: Target) -> Callable[[State, StepSize, Settings, Any, Any],
     length = block_length(target.dimension)
     arguments = jax.device_put(target.arguments)
     empty = np.zeros(target.dimension)
+    scale = np.eye(target.dimension) if dense else empty
     example = (
         State(empty, empty, np.float64(0)),
         StepSize.starting_at(1.0),
-        Settings(np.int64(0), np.bool_(True), empty, np.float64(0), np.int32(0)),
+        Settings(np.int64(0), np.bool_(True), scale, np.float64(0), np.int32(0)),
         np.zeros((length, target.dimension)),
         np.zeros(length, dtype=np.uint64),
         arguments,
@@ -127,7 +131,7 @@ def _block(
     value_and_gradient = jax.value_and_grad(lambda q: log_density(q, arguments))
     scale = settings.scale
     max_depth = jnp.minimum(settings.max_depth, DEEPEST)
-    begin = Point(state.q, scale * state.gradient, state.log_density, jnp.asarray(0.0))
+    begin = Point(state.q, shrunk(scale, state.gradient), state.log_density, jnp.asarray(0.0))
 
     def one(carry: tuple[Any, ...]) -> tuple[Any, ...]:
         at, point, adaptation, draws, statistics = carry
@@ -162,7 +166,15 @@ def _block(
     _, point, step_size, draws, statistics = lax.while_loop(
         lambda carry: carry[0] < settings.count, one, carry
     )
-    return State(point.q, point.gradient / scale, point.log_density), step_size, draws, statistics
+    gradient = _grown(scale, point.gradient)
+    return State(point.q, gradient, point.log_density), step_size, draws, statistics
+
+
+def _grown(scale: Array, gradient: Array) -> Array:
+    """Undo `shrunk`."""
+    if scale.ndim == 1:
+        return gradient / scale
+    return solve_triangular(scale, gradient, trans="T", lower=True)
 
 
 def _adapt(before: StepSize, acceptance: Array, settings: Settings) -> StepSize:

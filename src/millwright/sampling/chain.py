@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from threading import Event
-from typing import Any
+from typing import Any, get_args
 
 import numpy as np
 
@@ -17,12 +17,13 @@ from millwright.sampling.block import (
     Settings,
     State,
     StepSize,
+    block_for,
     block_length,
 )
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.target import Target
 from millwright.sampling.trajectory import DEEPEST
-from millwright.sampling.warmup import plan, refined_scale
+from millwright.sampling.warmup import Metric, dense_scale, plan, refined_scale, wants_dense
 
 __all__ = ["Chain", "ChainResult", "FitSettings"]
 
@@ -44,14 +45,21 @@ class FitSettings:
         Acceptance that the step size is adapted to; raised when warm-up keeps diverging.
     max_depth
         Most doublings of a trajectory: it has at most 2^max_depth leapfrog steps.
+    metric
+        Scales alone (`diagonal`), correlations too (`dense`), or as the warm-up suggests.
     """
 
     draws: int = 1000
     warmup: int = 1000
     target_acceptance: float = 0.8
     max_depth: int = 10
+    metric: Metric = "automatic"
 
     def __post_init__(self) -> None:
+        if self.metric not in get_args(Metric):
+            raise ArgumentError(
+                f"`metric` must be one of {', '.join(get_args(Metric))}, not {self.metric!r}."
+            )
         if self.max_depth > DEEPEST:
             raise ArgumentError(f"`max_depth` is at most {DEEPEST}, not {self.max_depth}.")
 
@@ -77,6 +85,7 @@ class ChainResult:
     scale: np.ndarray
     target_acceptance: float
     seconds: tuple[float, float]
+    metric: str = "diagonal"
 
 
 class Chain:
@@ -98,9 +107,10 @@ class Chain:
         self.stop = stop
         children = np.random.SeedSequence(seed, spawn_key=(number,)).spawn(3)
         self.starts, self.momenta, self.bits = map(np.random.default_rng, children)
-        self.scale = np.ones(target.dimension)
+        self.scale = self.deviations = np.ones(target.dimension)
         self.acceptance = settings.target_acceptance
         self.done = self.steps = self.divergences = 0
+        self.dense = False
         self.count = 4
 
     @property
@@ -128,15 +138,16 @@ class Chain:
             statistics,
             warm,
             float(np.exp(step_size.log_mean)),
-            self.scale,
+            self.deviations,
             self.acceptance,
             (warmed - began, time.perf_counter() - warmed),
+            "dense" if self.scale.ndim == 2 else "diagonal",
         )
 
     def _start(self) -> State:
         """Find a starting point with a finite log density and gradient."""
         candidates = self.target.starts(self.starts, 200)
-        self.scale = _spread(candidates)
+        self.scale = self.deviations = _spread(candidates)
         for position in candidates[:100]:
             state = self._evaluate(position)
             if np.isfinite(state.log_density) and np.isfinite(state.gradient).all():
@@ -187,13 +198,24 @@ class Chain:
             draws, statistics, state, step_size = self._many(state, step_size, window.length, True)
             kept.append(statistics)
             if window.metric and not self.stop.is_set():
-                self.scale = refined_scale(draws, self.scale)
+                self._learn(draws)
                 self._raise_acceptance(statistics)
                 size = self._first_step(state, float(np.exp(step_size.log_mean)))
                 # The size is about right by now: reaching further would only diverge.
                 step_size = StepSize.starting_at(size, reach=2.0)
         empty = np.zeros((0, len(STATISTICS)))
         return state, step_size, np.concatenate([empty, *kept])
+
+    def _learn(self, draws: np.ndarray) -> None:
+        """Estimate the metric from a window; it turns dense where that pays, and stays so."""
+        self.scale = self.deviations = refined_scale(draws, self.deviations)
+        wanted = self.settings.metric
+        self.dense = self.dense or (
+            wanted == "dense" or (wanted == "automatic" and wants_dense(draws, self.deviations))
+        )
+        if self.dense:
+            self.scale = dense_scale(draws, self.deviations)
+            self.run_block = block_for(self.target, dense=True)
 
     def _raise_acceptance(self, statistics: np.ndarray) -> None:
         """Ask for smaller steps if the later half of a long enough window still diverged."""

@@ -86,6 +86,16 @@ def uniform(seed: Array, counter: Array) -> Array:
     return (z >> np.uint64(11)).astype(jnp.float64) * 2.0**-53
 
 
+def stretched(scale: Array, r: Array) -> Array:
+    """Return a direction in the coordinates of positions: S r for q = S z."""
+    return scale * r if scale.ndim == 1 else scale @ r
+
+
+def shrunk(scale: Array, gradient: Array) -> Array:
+    """Return a gradient in standardised coordinates: S' g for q = S z."""
+    return scale * gradient if scale.ndim == 1 else gradient @ scale
+
+
 def transition(
     value_and_gradient: Callable[[Array], tuple[Array, Array]],
     start: Point,
@@ -108,7 +118,8 @@ def transition(
     seed
         64 random bits for the choices along the trajectory.
     step_size, scale, max_depth
-        Leapfrog step size, standard deviations of the metric, most doublings.
+        Leapfrog step size, the metric, most doublings. The metric is the standard deviations
+        (dimension,), or the Cholesky factor of a covariance (dimension, dimension).
     """
     energy = 0.5 * jnp.sum(momentum * momentum) - start.log_density
     start = start._replace(energy=energy)
@@ -179,9 +190,9 @@ def _step(
     signed = jnp.where(side == 1, step_size, -step_size)
     r_before = _row(tree.ends_r, side)
     r_half = r_before + 0.5 * signed * _row(tree.ends_gradient, side)
-    q = _row(tree.ends_q, side) + signed * scale * r_half
+    q = _row(tree.ends_q, side) + signed * stretched(scale, r_half)
     log_density, gradient = value_and_gradient(q)
-    gradient = scale * gradient
+    gradient = shrunk(scale, gradient)
     r = r_half + 0.5 * signed * gradient
     new = Point(q, gradient, log_density, 0.5 * jnp.sum(r * r) - log_density)
     error = start_energy - new.energy

@@ -3,10 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 
-__all__ = ["Window", "plan", "refined_scale"]
+__all__ = ["Metric", "Window", "dense_scale", "plan", "refined_scale", "wants_dense"]
+
+
+Metric = Literal["automatic", "diagonal", "dense"]
+
+# A dense metric costs a second compilation, and its own arithmetic at every step.
+_LARGEST_DENSE = 200
+_STRONGLY_CORRELATED = 30.0
 
 
 @dataclass(frozen=True)
@@ -62,3 +70,40 @@ def refined_scale(draws: np.ndarray, before: np.ndarray) -> np.ndarray:
     change[~moved] = average
     weight = n / (n + 5.0)
     return before * np.exp(weight * change + (1 - weight) * average)
+
+
+def _shrunk_correlation(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
+    """Correlation matrix of draws in units of `sd`, pulled towards no correlation."""
+    n, dimension = draws.shape
+    z = (draws - draws.mean(axis=0)) / sd
+    weight = n / (n + 5.0 + dimension)
+    return weight * (z.T @ z) / n + (1 - weight) * np.eye(dimension)
+
+
+def wants_dense(draws: np.ndarray, sd: np.ndarray) -> bool:
+    """Whether a window's draws are so strongly correlated that a dense metric pays.
+
+    The trajectories of a diagonal metric must lengthen with the square root of the ratio of the
+    largest to the smallest eigenvalue of the correlation matrix; where they do not, since most
+    directions turn back early, the widest direction is walked along slowly.
+
+    Parameters
+    ----------
+    draws
+        Shape (draws, dimension).
+    sd
+        Scales of the diagonal metric.
+    """
+    n, dimension = draws.shape
+    if dimension == 1 or dimension > _LARGEST_DENSE or n < max(80, 2 * dimension):
+        return False
+    eigenvalues = np.linalg.eigvalsh(_shrunk_correlation(draws, sd))
+    return bool(eigenvalues[-1] / eigenvalues[0] > _STRONGLY_CORRELATED)
+
+
+def dense_scale(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
+    """Return the Cholesky factor of the covariance of a window's draws.
+
+    Standard deviations are those of the diagonal metric, correlations are shrunk.
+    """
+    return sd[:, None] * np.linalg.cholesky(_shrunk_correlation(draws, sd))
