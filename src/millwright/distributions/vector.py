@@ -13,6 +13,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from millwright.distributions import on_numpy
 from millwright.distributions.family import Distribution, Event, Parameters
 from millwright.distributions.mathematics import Array, Mathematics
 
@@ -79,8 +80,6 @@ class LabelFamily(Distribution):
 
     def probabilities(self, p: Parameters) -> np.ndarray:
         """Return the probability of each label, shape (..., K) (NumPy)."""
-        from millwright.distributions import on_numpy
-
         return np.exp(self.log_probabilities(on_numpy, p))
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
