@@ -7,6 +7,7 @@ import numpy as np
 import pandas as pd
 
 import millwright as mw
+from millwright.draws.labelled_draws import label_texts
 from millwright.errors import ArgumentError, DataError, ModelError
 
 WIND = np.linspace(0, 6, 25)
@@ -37,6 +38,13 @@ def river():
         likelihood={"gauge": "normal(level[day], 0.3)"},
     )
     return model.fit(data, seed=3, progress=False), level
+
+
+class Names(unittest.TestCase):
+    def test_labels_that_are_long_numbers_are_shortened_unless_they_clash(self):
+        self.assertEqual(label_texts([1 / 3, 2.0, "a"]), ["0.333333", "2", "a"])
+        close = [1.0, 1.0 + 1e-9]
+        self.assertEqual(label_texts(close), [str(x) for x in close])
 
 
 class Curve(unittest.TestCase):
@@ -117,6 +125,11 @@ class Walk(unittest.TestCase):
         last = drawn[:, -1].mean()
         error = spread[2] / np.sqrt(len(ahead.draws["gauge"]))
         self.assertLess(abs(ahead.draws["gauge"][:, 2].mean() - last), 5 * error)
+
+    def test_figure_goes_from_label_to_label(self):
+        figure = mw.plots.fitted_line(river()[0], "day")
+        line = max(figure.axes[0].lines, key=lambda one: len(one.get_xdata()))
+        self.assertEqual(list(line.get_xdata()), list(range(1, 31)))
 
     def test_days_before_the_first_are_refused(self):
         with self.assertRaisesRegex(DataError, "must come after"):

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.latent import condition_on_data, extended, grown_labels, joint_outcomes
 from millwright.draws.predictive import thinned
@@ -58,7 +59,10 @@ def curve(
     binding = draws.binding
     part = _outcome(binding, outcome)
     axis = dict(binding.program.outcome_axes)[part][0]
-    tables, held = _grid(binding.tables, column, axis, points, set(binding.program.column_axes))
+    used = set(binding.program.column_axes)
+    at = _places(binding, column, points)
+    points = len(at)
+    tables, held = _grid(binding, column, axis, at, used)
     grown = grown_labels(draws, tables)
     along = bind(
         binding.specification,
@@ -104,10 +108,25 @@ def _outcome(binding: Binding, outcome: str | None) -> str:
     return outcome
 
 
+def _places(binding: Binding, column: str, points: int) -> np.ndarray:
+    """Return where to look along a column: at its labels, if effects or walks hang on them."""
+    found = binding.tables.columns.get(column)
+    if found is None or not found.numeric:
+        return np.zeros(points)
+    on_it = [part for part in binding.program.unknowns if column in part.per]
+    smooth = all(
+        isinstance(family_of(part.family, part.arguments), GaussianProcess) for part in on_it
+    )
+    if smooth:
+        return np.linspace(np.nanmin(found.values), np.nanmax(found.values), points)
+    return np.array(sorted(float(label) for label in binding.labels[column]))
+
+
 def _grid(
-    tables: Tables, column: str, axis: str, points: int, used: set[str]
+    binding: Binding, column: str, axis: str, at: np.ndarray, used: set[str]
 ) -> tuple[Tables, dict[str, float | str]]:
     """Return tables in which the outcome's table is a grid along `column`."""
+    tables, points = binding.tables, len(at)
     if column not in tables.columns or column not in used:
         known = [name for name in used if tables.columns.get(name) is not None]
         raise ArgumentError(
@@ -123,21 +142,24 @@ def _grid(
         if not old.axes or old.axes[0] != axis:
             columns[name] = old
         elif name == column:
-            grid = np.linspace(old.values.min(), old.values.max(), points)
-            columns[name] = replace(old, values=grid)
+            columns[name] = replace(old, values=at)
         elif name in used:
-            columns[name], value = _held(old, points)
+            columns[name], value = _held(old, points, name in binding.labels)
             if value is not None:
                 held[name] = value
     return Tables(columns, {**tables.sizes, axis: points}, tables.matrix_labels), held
 
 
-def _held(column: Column, points: int) -> tuple[Column, float | str | None]:
+def _held(column: Column, points: int, labels: bool) -> tuple[Column, float | str | None]:
     if not column.numeric:
         label = Counter(column.values).most_common(1)[0][0]
         values = np.empty(points, dtype=object)
         values[:] = label
         return replace(column, values=values), str(label)
-    mean = column.values.mean(axis=0)
+    if labels:
+        # A mean of labels need not be a label.
+        common = float(Counter(column.values.tolist()).most_common(1)[0][0])
+        return replace(column, values=np.full(points, common)), common
+    mean = np.nanmean(column.values, axis=0)
     values = np.broadcast_to(mean, (points, *np.shape(mean))).copy()
     return replace(column, values=values), float(mean) if np.ndim(mean) == 0 else None

@@ -15,7 +15,7 @@ from millwright.modelling.density import place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, twin
 
-__all__ = ["Draws", "from_positions"]
+__all__ = ["Draws", "from_positions", "label_texts"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -99,8 +99,8 @@ class Draws:
         if not axes:
             yield ""
             return
-        for labels in product(*(self.labels(axis) for axis in axes)):
-            yield f"[{', '.join(map(str, labels))}]"
+        for labels in product(*(label_texts(self.labels(axis)) for axis in axes)):
+            yield f"[{', '.join(labels)}]"
 
     def shown_cells(self, name: str) -> list[tuple[int, str]]:
         """Return position and label of each number worth showing.
@@ -121,6 +121,12 @@ class Draws:
         if base_axis(axis) in self.binding.labels:
             return self.binding.labels[base_axis(axis)]
         return range(1, self.binding.program.shape((axis,))[0] + 1)
+
+
+def label_texts(labels: Sequence[object]) -> list[str]:
+    """Return labels as text; numbers in six digits, as long as that tells them apart."""
+    short = [f"{label:.6g}" if isinstance(label, float) else str(label) for label in labels]
+    return short if len(set(short)) == len(short) else list(map(str, labels))
 
 
 def from_positions(binding: Binding, positions: np.ndarray) -> Draws:

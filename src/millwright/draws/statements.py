@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from millwright.diagnostics.convergence import ess_mean
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import Draws, label_texts
 from millwright.draws.numbers import probability_text
 from millwright.errors import ArgumentError, DataError, ModelError
 from millwright.language.definition import Definition
@@ -108,7 +108,7 @@ def _joint(node: Node) -> tuple[str, Node]:
 def _cell_labels(draws: Draws, axes: tuple[str, ...]) -> list[str]:
     labels = [""]
     for axis in axes:
-        here = [str(label) for label in draws.labels(axis)]
+        here = label_texts(draws.labels(axis))
         labels = [f"{left}, {right}" if left else right for left in labels for right in here]
     return labels
 
