@@ -114,6 +114,26 @@ class Curve(unittest.TestCase):
         self.assertIn("power along wind", figure._suptitle.get_text())
 
 
+class Copies(unittest.TestCase):
+    def test_one_function_for_each_wheel_goes_to_new_places(self):
+        generator = np.random.default_rng(6)
+        flow = np.tile(np.linspace(0, 4, 7), 2)
+        wheel = np.repeat(["old", "new"], 7)
+        power = np.where(wheel == "old", np.sin(flow), 3 + 0 * flow)
+        model = mw.Model(
+            priors={
+                "height": "half_normal(2) per wheel",
+                "curve": "gaussian_process(1, kernel=squared_exponential(flow, scale=height, "
+                "length=1)) per wheel, flow",
+            },
+            likelihood={"power": "normal(curve[wheel, flow], 0.1)"},
+        )
+        data = {"flow": flow, "wheel": wheel, "power": power + 0.1 * generator.normal(size=14)}
+        posterior = model.fit(data, seed=1, draws=100, warmup=300, progress=False)
+        found = posterior.predict({"flow": [1.25, 1.25], "wheel": ["old", "new"]})
+        np.testing.assert_allclose(found.expected["power"], [np.sin(1.25), 3.0], atol=0.25)
+
+
 class Walk(unittest.TestCase):
     def test_follows_the_level_and_goes_on_after_it(self):
         posterior, level = river()

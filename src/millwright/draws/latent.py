@@ -98,7 +98,7 @@ def condition_on_data(
         like=binding,
     )
     p = _arguments(draws, both, part, keep)
-    return _given(family, p, seen, generator)
+    return _given(part, family, p, seen, generator)
 
 
 def _arguments(draws: Draws, binding: Binding, part: Part, keep: slice) -> dict[str, np.ndarray]:
@@ -111,7 +111,11 @@ def _arguments(draws: Draws, binding: Binding, part: Part, keep: slice) -> dict[
 
 
 def _given(
-    family: GaussianProcess, p: dict[str, np.ndarray], seen: np.ndarray, rng: np.random.Generator
+    part: Part,
+    family: GaussianProcess,
+    p: dict[str, np.ndarray],
+    seen: np.ndarray,
+    rng: np.random.Generator,
 ) -> Conditional:
     """Condition a process on its first entries, draw by draw.
 
@@ -132,7 +136,14 @@ def _given(
     for at in range(size):
         whole = kernel[at]
         extra = noise2[at, :known] + 1e-8 * np.mean(np.diagonal(whole))
-        factor = np.linalg.cholesky(whole[:known, :known] + np.diag(extra))
+        factor = on_numpy.cholesky(whole[:known, :known] + np.diag(extra))
+        if not np.isfinite(factor).all():
+            raise ModelError(
+                part.definition.message(
+                    "its covariance is not positive definite at a draw of the posterior, so it "
+                    "cannot be followed to new places; add a little noise"
+                )
+            )
         across = np.linalg.solve(factor, whole[:known, known:])
         z = np.linalg.solve(factor, values[at] - centre[at, :known])
         mean = centre[at, known:] + across.T @ z
@@ -253,16 +264,38 @@ def _extend(
     }
     old = np.asarray(item.values)
     if isinstance(family, GaussianProcess):
-        if old.ndim > 2:
-            raise DataError(part.definition.message("several processes cannot be extended yet"))
-        more = _given(family, p, old, generator).latent
-        return Labelled(np.concatenate([old, more], axis=-1), axes)
+        return Labelled(_functions_at_more(part, family, p, old, generator), axes)
     size = (*old.shape[:-1], along.program.shape(part.per)[-1])
     # Steps up to the last known value are those that made it; those after it are drawn.
     fresh = np.asarray(family.to_steps(family.draw(generator, size, p), p)).copy()
     padded = np.concatenate([old, np.zeros((*old.shape[:-1], size[-1] - old.shape[-1]))], axis=-1)
     fresh[..., : old.shape[-1]] = family.to_steps(padded, p)[..., : old.shape[-1]]
     return Labelled(np.asarray(family.from_steps(on_numpy, fresh, p)), axes)
+
+
+def _functions_at_more(
+    part: Part,
+    family: GaussianProcess,
+    p: dict[str, np.ndarray],
+    old: np.ndarray,
+    generator: np.random.Generator,
+) -> np.ndarray:
+    """Return Gaussian processes at their old labels and then at the new ones.
+
+    Values have shape (draws, labels), or (draws, copies..., labels) for one process a copy.
+    """
+    if old.ndim == 2:
+        more = _given(part, family, p, old, generator).latent
+        return np.concatenate([old, more], axis=-1)
+    copies = []
+    for at in range(old.shape[1]):
+        # An argument that all copies share has length 1 there, or no axis at all.
+        own = {
+            name: value[:, min(at, value.shape[1] - 1)] if value.ndim > 1 else value
+            for name, value in p.items()
+        }
+        copies.append(_functions_at_more(part, family, own, old[:, at], generator))
+    return np.stack(copies, axis=1)
 
 
 def _all_after(new: Sequence[Any], old: Sequence[Any]) -> bool:
