@@ -33,7 +33,7 @@ print(model.describe(), "\n")
 truth = {"proof": 0.8, "strictness": 0.7, "cuts": [-1.5, 0.2, 1.8]}
 data = model.simulate(table, given=truth, draws=1, seed=3).data(0)
 
-posterior = model.fit(data, seed=5)
+posterior = model.fit(data, seed=5, target_acceptance=0.95)
 print(posterior, "\n")
 print(posterior.predictive_check(), "\n")
 print("Probability of each grade after 1, 3 and 5 hours, graded by Alder:")

@@ -75,6 +75,10 @@ class Estimates(unittest.TestCase):
         draws = np.random.default_rng(5).multivariate_normal([0, 0], covariance, 20_000)
         factor = dense_scale(draws, draws.std(axis=0))
         np.testing.assert_allclose(factor @ factor.T, covariance, rtol=0.05)
+        # A correlation of 0.95 costs little, one of 0.995 much.
+        self.assertFalse(wants_dense(draws, draws.std(axis=0)))
+        covariance[0, 1] = covariance[1, 0] = 1.99
+        draws = np.random.default_rng(5).multivariate_normal([0, 0], covariance, 500)
         self.assertTrue(wants_dense(draws, draws.std(axis=0)))
 
     def test_few_draws_or_one_unknown_stay_diagonal(self):

@@ -14,7 +14,7 @@ Metric = Literal["automatic", "diagonal", "dense"]
 
 # A dense metric costs a second compilation, and its own arithmetic at every step.
 _LARGEST_DENSE = 200
-_STRONGLY_CORRELATED = 30.0
+_STRONGLY_CORRELATED = 100.0
 
 
 @dataclass(frozen=True)
@@ -95,10 +95,12 @@ def wants_dense(draws: np.ndarray, sd: np.ndarray) -> bool:
         Scales of the diagonal metric.
     """
     n, dimension = draws.shape
-    if dimension == 1 or dimension > _LARGEST_DENSE or n < max(80, 2 * dimension):
+    # Fewer draws than that show correlations where there are none.
+    if dimension == 1 or dimension > _LARGEST_DENSE or n < max(80, 5 * dimension):
         return False
-    eigenvalues = np.linalg.eigvalsh(_shrunk_correlation(draws, sd))
-    return bool(eigenvalues[-1] / eigenvalues[0] > _STRONGLY_CORRELATED)
+    z = (draws - draws.mean(axis=0)) / sd
+    eigenvalues = np.linalg.eigvalsh(z.T @ z / n)
+    return bool(eigenvalues[-1] > _STRONGLY_CORRELATED * eigenvalues[0])
 
 
 def dense_scale(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
