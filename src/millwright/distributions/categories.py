@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
+
 from millwright.distributions.family import Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp, softplus
 from millwright.distributions.vector import LabelFamily
@@ -13,8 +15,7 @@ def log_shares(m: Mathematics, p: Parameters) -> Array:
     """Return log probabilities over the last axis, from `probabilities` or `log_odds`."""
     if "log_odds" in p:
         scores = m.asarray(p["log_odds"])
-        top = m.max(scores, axis=-1, keepdims=True)
-        return scores - top - m.log(m.sum(m.exp(scores - top), axis=-1, keepdims=True))
+        return scores - m.logsumexp(scores, axis=-1, keepdims=True)
     weights = m.asarray(p["probabilities"])
     # The gradient at a weight of zero is zero, not 0 times infinity.
     some = weights > 0
@@ -72,8 +73,9 @@ class _Cumulative(LabelFamily):
         ),
     )
 
+    @abstractmethod
     def _log_below(self, m: Mathematics, z: Array) -> Array:
-        raise NotImplementedError
+        """Return log P(latent value - location <= z)."""
 
     def log_probabilities(self, m: Mathematics, p: Parameters) -> Array:
         z = m.asarray(p["cuts"]) - m.asarray(p["location"])[..., None]

@@ -57,6 +57,21 @@ def _masked(m: Mathematics, family: Family, x: Array, p: Parameters) -> Array:
     return m.where(inside, family.log_density(m, m.where(inside, x, safe), p), -m.inf)
 
 
+def _quantile_between(
+    mixture: Family, q: Array, p: Parameters, lowest: Array, highest: Array
+) -> np.ndarray:
+    """Return the quantile of a mixture, which lies between those of its components."""
+    low, high = (np.asarray(end, dtype=float) for end in (lowest, highest))
+    if not mixture.whole:
+        return bisected(lambda x: mixture.cdf(x, p), q, low, high)
+    low = low - 1
+    for _ in range(70):
+        middle = np.floor((low + high) / 2)
+        enough = mixture.cdf(middle, p) >= q
+        low, high = np.where(enough, low, middle), np.where(enough, middle, high)
+    return high
+
+
 class Modified(Family):
     """A family built from component families.
 
@@ -144,16 +159,7 @@ class Mixture(Modified):
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         ends = [f.quantile(q, _inner(n, p)) for n, f in self.families.items()]
-        low, high = (
-            np.asarray(end, dtype=float) for end in (np.minimum(*ends), np.maximum(*ends))
-        )
-        if self.whole:
-            low = low - 1
-        for _ in range(200):
-            middle = np.floor((low + high) / 2) if self.whole else (low + high) / 2
-            enough = self.cdf(middle, p) >= q
-            low, high = np.where(enough, low, middle), np.where(enough, middle, high)
-        return high
+        return _quantile_between(self, q, p, np.minimum(*ends), np.maximum(*ends))
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         first = generator.random(size) < p["share"]
@@ -198,11 +204,6 @@ class MixtureOverLabels(Modified):
         inner = _masked(m, self.families["of"], m.asarray(x)[..., None], _inner("of", p))
         return self._log_weights(m, p) + inner
 
-    def _total(self, m: Mathematics, logs: Array) -> Array:
-        top = m.max(logs, axis=-1, keepdims=True)
-        top = m.where(m.isfinite(top), top, 0.0)
-        return top[..., 0] + m.log(m.sum(m.exp(logs - top), axis=-1))
-
     def support(self, p: Parameters) -> Support:
         inner = self.families["of"].support(_inner("of", p))
         # The widest of the components' ranges.
@@ -211,21 +212,19 @@ class MixtureOverLabels(Modified):
         return Support(lower, upper, self.whole)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._total(m, self.log_parts(m, x, p))
+        return m.logsumexp(self.log_parts(m, x, p), axis=-1)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         below = self.families["of"].log_cdf(m, m.asarray(x)[..., None], _inner("of", p))
-        return self._total(m, self._log_weights(m, p) + below)
+        return m.logsumexp(self._log_weights(m, p) + below, axis=-1)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         above = self.families["of"].log_survival(m, m.asarray(x)[..., None], _inner("of", p))
-        return self._total(m, self._log_weights(m, p) + above)
+        return m.logsumexp(self._log_weights(m, p) + above, axis=-1)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         ends = self.families["of"].quantile(np.asarray(q, dtype=float)[..., None], _inner("of", p))
-        low, high = ends.min(axis=-1), ends.max(axis=-1)
-        found = bisected(lambda x: self.cdf(x, p), q, low - 1e-9 - self.whole, high)
-        return np.ceil(found - 1e-6) if self.whole else found
+        return _quantile_between(self, q, p, ends.min(axis=-1), ends.max(axis=-1))
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         weights = np.exp(self._log_weights(on_numpy, p))

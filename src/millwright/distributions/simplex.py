@@ -7,6 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from millwright.distributions import on_numpy
 from millwright.distributions.categories import log_shares, share_parameters
 from millwright.distributions.family import Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics
@@ -74,7 +75,7 @@ class Dirichlet(VectorFamily):
         # Log gamma draws: small concentrations would give only zeros otherwise.
         a = np.broadcast_to(p["concentration"], size)
         logs = np.log(generator.standard_gamma(a + 1.0)) + np.log(generator.random(size)) / a
-        return np.exp(log_shares(np, {"log_odds": logs}))
+        return np.exp(log_shares(on_numpy, {"log_odds": logs}))
 
     def mean(self, p: Parameters) -> Array:
         a = np.asarray(p["concentration"])
@@ -108,7 +109,7 @@ class Multinomial(VectorFamily):
         return "whole numbers from 0 that sum to `trials`"
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
-        shares = np.broadcast_to(np.exp(log_shares(np, p)), size)
+        shares = np.broadcast_to(np.exp(log_shares(on_numpy, p)), size)
         left = np.broadcast_to(np.asarray(p["trials"]), size[:-1]).astype(np.int64)
         rest = np.ones(size[:-1])
         counts = []
@@ -119,4 +120,4 @@ class Multinomial(VectorFamily):
         return np.stack([*counts, left], axis=-1).astype(float)
 
     def mean(self, p: Parameters) -> Array:
-        return np.asarray(p["trials"])[..., None] * np.exp(log_shares(np, p))
+        return np.asarray(p["trials"])[..., None] * np.exp(log_shares(on_numpy, p))

@@ -48,9 +48,7 @@ class SkewNormal(Family):
         """
         z, shape = m.asarray(z)[..., None], m.asarray(shape)[..., None]
         logs = self._log_standard(m, z + sign * TAIL_NODES, shape)
-        top = m.max(logs, axis=-1, keepdims=True)
-        total = m.sum(m.exp(logs - top) * TAIL_WEIGHTS, axis=-1)
-        return top[..., 0] + m.log(total)
+        return m.logsumexp(logs, b=TAIL_WEIGHTS, axis=-1)
 
     def _log_side(self, m: Mathematics, x: Array, p: Parameters, sign: int) -> Array:
         z = standard(x, p)

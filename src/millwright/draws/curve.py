@@ -9,9 +9,8 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import Draws, thinned
 from millwright.draws.latent import condition_on_data, extended, grown_labels, joint_outcomes
-from millwright.draws.predictive import thinned
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind

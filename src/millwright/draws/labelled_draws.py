@@ -15,7 +15,7 @@ from millwright.modelling.density import place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, twin
 
-__all__ = ["Draws", "from_positions", "label_texts"]
+__all__ = ["Draws", "from_positions", "label_texts", "thinned"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -127,6 +127,12 @@ def label_texts(labels: Sequence[object]) -> list[str]:
     """Return labels as text; numbers in six digits, as long as that tells them apart."""
     short = [f"{label:.6g}" if isinstance(label, float) else str(label) for label in labels]
     return short if len(set(short)) == len(short) else list(map(str, labels))
+
+
+def thinned(draws: Draws, most: int) -> slice:
+    """Return every k-th draw so that at most `most` are left."""
+    chains, n = draws.shape
+    return slice(None, None, max(1, -(-chains * n // most)))
 
 
 def from_positions(binding: Binding, positions: np.ndarray) -> Draws:

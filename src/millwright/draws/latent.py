@@ -16,7 +16,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess, Process
 from millwright.distributions.state_space import StateSpace
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import Draws, thinned
 from millwright.errors import ArgumentError, DataError, ModelError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
@@ -202,7 +202,7 @@ def latent(
         )
     part = parts[name]
     generator = np.random.default_rng([seed, 8])
-    keep = slice(None, None, max(1, -(-int(np.prod(draws.shape)) // MOST)))
+    keep = thinned(draws, MOST)
     family = family_of(part.family, part.arguments)
     axes = dict(draws.binding.program.outcome_axes)[name]
     if isinstance(family, StateSpace):

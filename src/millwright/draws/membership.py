@@ -6,8 +6,7 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.modifiers import Mixture, MixtureOverLabels
-from millwright.draws.labelled_draws import Draws
-from millwright.draws.predictive import thinned
+from millwright.draws.labelled_draws import Draws, thinned
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation

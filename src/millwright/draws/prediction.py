@@ -13,7 +13,7 @@ from scipy.special import logsumexp
 from millwright.distributions import on_numpy
 from millwright.distributions.vector import LabelFamily
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import Draws, thinned
 from millwright.draws.latent import (
     MOST,
     Conditional,
@@ -23,7 +23,6 @@ from millwright.draws.latent import (
     joint_outcomes,
 )
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
-from millwright.draws.predictive import thinned
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind

@@ -10,14 +10,14 @@ import numpy as np
 import pandas as pd
 
 from millwright.draws.intervals import interval
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import Draws, thinned
 from millwright.draws.latent import joint_outcomes, replicate_around
 from millwright.draws.numbers import probability_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
 
-__all__ = ["PredictiveCheck", "Statistic", "check_against", "thinned"]
+__all__ = ["PredictiveCheck", "Statistic", "check_against"]
 
 Statistic = Callable[..., Any]
 
@@ -141,9 +141,3 @@ def check_against(draws: Draws, generator: np.random.Generator, most: int) -> Pr
         if part.event == "label":
             labels[part.name] = labels_of_outcome(binding, part)
     return PredictiveCheck(observed, replicated, labels)
-
-
-def thinned(draws: Draws, most: int) -> slice:
-    """Return every k-th draw so that at most `most` are left."""
-    chains, n = draws.shape
-    return slice(None, None, max(1, -(-chains * n // most)))
