@@ -216,6 +216,25 @@ class Refused(unittest.TestCase):
             **common,
         )
 
+    def test_lists_that_belong_together_have_one_length(self):
+        start = "transition={t}, loading={z}, scale=[a], noise=1, start=[0], start_scale=[1]"
+        for t, z, words in (
+            ("[[1, 0], [0, 1]]", "[1]", "(2), its `loading` over a list (1)"),
+            ("[[1, 0]]", "[1]", "square matrix"),
+        ):
+            self.assert_refused(
+                ModelError,
+                words,
+                priors={"a": "half_normal(1)"},
+                likelihood={"hours": f"state_space({start.format(t=t, z=z)})"},
+            )
+        self.assert_refused(
+            ModelError,
+            "both must run over one label set",
+            priors={"a": "normal(0, 1) per grade"},
+            likelihood={"hours": "mixture(normal(a, 1), weights=[1, 2])"},
+        )
+
     def test_counts_that_do_not_sum_to_trials(self):
         data = pd.DataFrame({"a": [1.0, 2.0], "b": [2.0, 2.0]})
         self.assert_refused(

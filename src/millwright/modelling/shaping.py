@@ -85,14 +85,14 @@ def check_axes(
     """
     batch, event = split_axes(part.event, tuple(a for a in axes if a != DRAW))
     known = _parameters(part)
-    owners: dict[str, str] = {}
+    owners: dict[str, tuple[str, int]] = {}
     for name, item in named.items():
         parameter = known.get(name, Parameter(name, "real", ""))
         node = dict(part.arguments)[name]
         allowed = set(batch)
         if parameter.own_labels:
             own = own_axis(item, batch)
-            _check_one_label_set(part, name, own, owners)
+            _check_one_label_set(part, name, item, own, owners)
             allowed |= {own, twin(own)} if own else set()
         elif parameter.rank:
             # For a rank of 1 the second axis of a matrix is no part of it.
@@ -138,20 +138,34 @@ def check_axes(
         )
 
 
-def _check_one_label_set(part: Part, name: str, own: str | None, owners: dict[str, str]) -> None:
-    """Refuse arguments over different label sets where they belong together."""
-    if own is None or own == LIST:
+def _check_one_label_set(
+    part: Part, name: str, item: Labelled, own: str | None, owners: dict[str, tuple[str, int]]
+) -> None:
+    """Refuse arguments over different label sets, or lists of different lengths."""
+    if own is None:
         return
-    owners[own] = name
-    if len(owners) > 1:
-        (one, first), (other, second) = owners.items()
+    lengths = {
+        item.values.shape[at] for at, axis in enumerate(item.axes) if base_axis(axis) == own
+    }
+    for other, (axis, length) in owners.items():
+        apart = LIST not in (own, axis) and own != axis
+        if apart or lengths != {length}:
+            here, there = ("a list" if one == LIST else f"`{one}`" for one in (own, axis))
+            raise ModelError(
+                part.definition.message(
+                    f"its `{other}` runs over {there} ({length}), its `{name}` over {here} "
+                    f"({' x '.join(map(str, sorted(lengths)))}): both must run over one label "
+                    "set, or be lists of one length",
+                    dict(part.arguments)[name],
+                )
+            )
+    if len(lengths) > 1:
         raise ModelError(
             part.definition.message(
-                f"its `{first}` runs over `{one}`, its `{second}` over `{other}`: both must run "
-                "over one label set",
-                dict(part.arguments)[name],
+                f"its `{name}` must be a square matrix", dict(part.arguments)[name]
             )
         )
+    owners[name] = (own, lengths.pop())
 
 
 def _check_list(part: Part, name: str, item: Labelled, axis: str, program: Program) -> None:
