@@ -18,9 +18,9 @@ from jax import lax
 from models import groups, line, logistic
 
 from millwright.fitting import target_of
-from millwright.sampling.chain import FitSettings
 from millwright.sampling.chains import sample
 from millwright.sampling.compiling import compiled
+from millwright.sampling.sampler import FitSettings
 from millwright.sampling.target import Target
 
 

@@ -5,7 +5,7 @@ import unittest
 from pathlib import Path
 
 import millwright as mw
-from millwright.errors import ArgumentError, Interrupted, StartError
+from millwright.errors import ArgumentError, Interrupted, StartError, StorageError
 
 FRAME = mw.demo.load("drying_loft").frame
 
@@ -61,9 +61,13 @@ class Fit(unittest.TestCase):
 
         with tempfile.TemporaryDirectory() as folder:
             run = Path(folder) / "run"
-            with self.assertRaisesRegex(Interrupted, "before any chain"):
+            with self.assertRaisesRegex(Interrupted, "the warm-up so far") as caught:
                 self.model.fit(FRAME, warmup=10**6, draws=10, progress=stop, save=run)
-            self.assertFalse(run.exists())
+            self.assertIsNone(caught.exception.posterior)
+            with self.assertRaisesRegex(StorageError, "stopped in its warm-up"):
+                mw.load(run)
+        with self.assertRaisesRegex(Interrupted, "before every chain"):
+            self.model.fit(FRAME, warmup=10**6, draws=10, progress=stop)
 
     def test_short_fits_and_one_chain_work(self):
         for settings in ({"chains": 1}, {"warmup": 0}, {"draws": 1}, {"warmup": 7, "draws": 9}):

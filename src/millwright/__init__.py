@@ -12,10 +12,18 @@ from typing import Any
 __version__ = "0.1.0"
 
 _PLACES = {
+    "Ensemble": "millwright.sampling.methods",
     "Model": "millwright.model",
+    "NoUTurn": "millwright.sampling.methods",
     "Posterior": "millwright.posterior",
-    "compare": "millwright.posterior",
-    "load": "millwright.posterior",
+    "compare": "millwright.models_compared",
+    "RandomWalk": "millwright.sampling.methods",
+    "Rejection": "millwright.sampling.methods",
+    "Target": "millwright.own_target",
+    "Tempering": "millwright.sampling.methods",
+    "compare_samplers": "millwright.samplers_compared",
+    "load": "millwright.going_on",
+    "resume": "millwright.going_on",
     "register": "millwright.modelling.foreign",
 }
 _MODULES = ("demo", "errors", "plots")
@@ -31,6 +39,7 @@ _DISTRIBUTIONS = (
     "cumulative_probit",
     "dirichlet",
     "exponential",
+    "flat",
     "gamma",
     "gaussian_process",
     "geometric",

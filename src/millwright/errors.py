@@ -7,6 +7,8 @@ MillwrightError
 ├── DataError (ValueError)           data that do not fit the model
 ├── UnknownLabelError (KeyError)     a label or quantity that is not there
 ├── StartError (ValueError)          no starting point with a finite density
+├── SamplingError (RuntimeError)     a method that cannot give right draws here
+├── WorkerError (RuntimeError)       workers that cannot be used, or died
 └── StorageError (OSError)           a file or run that is missing, damaged or in the way
 Interrupted (KeyboardInterrupt)      Ctrl-C during a fit; carries what was sampled
 
@@ -26,9 +28,11 @@ __all__ = [
     "LanguageError",
     "MillwrightError",
     "ModelError",
+    "SamplingError",
     "StartError",
     "StorageError",
     "UnknownLabelError",
+    "WorkerError",
     "nearest",
     "with_caret",
 ]
@@ -63,6 +67,14 @@ class UnknownLabelError(MillwrightError, KeyError):
 
 class StartError(MillwrightError, ValueError):
     """No starting point with a finite log density and gradient was found."""
+
+
+class SamplingError(MillwrightError, RuntimeError):
+    """A method of sampling found that it cannot give right draws of this target."""
+
+
+class WorkerError(MillwrightError, RuntimeError):
+    """Worker processes cannot be used for this model, or died too often."""
 
 
 class StorageError(MillwrightError, OSError):

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any, cast, get_args
+from typing import Any
 
 import jax
 import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
+from millwright.draws.labelled_draws import Draws, thinned
 from millwright.errors import ArgumentError, ModelError
 from millwright.modelling.binding import Binding
-from millwright.modelling.density import LogDensity, place_unknowns, terms
+from millwright.modelling.density import (
+    LogDensity,
+    SplitLogDensity,
+    place_unknowns,
+    terms,
+)
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import chosen_forms, no_information
 from millwright.modelling.information import GroupLikelihood, information_about
@@ -21,13 +27,20 @@ from millwright.modelling.labelled import DRAW, Labelled, twin
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
-from millwright.sampling.chains import Method
 from millwright.sampling.compiling import compiled
+from millwright.sampling.methods import (
+    METHODS,
+    Ensemble,
+    Method,
+    NoUTurn,
+    RandomWalk,
+    Rejection,
+    Tempering,
+)
 from millwright.sampling.mode import climb
 from millwright.sampling.target import Target
 
 __all__ = [
-    "METHODS",
     "chosen_method",
     "group_record",
     "prepared",
@@ -40,44 +53,69 @@ _OVER_DISPERSED = 1.5
 
 def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Target:
     """Return what a sampler or an optimiser sees of a bound model."""
+    values = _Values(binding, jacobian, prior)
+    black_box = bool(binding.program.black_boxes)
+    flat = any(part.improper for part in binding.program.unknowns)
+    return Target(
+        binding.dimension,
+        LogDensity(binding.program, jacobian, prior),
+        binding.arguments,
+        lambda generator, n: _starts(binding, generator, n),
+        lambda positions: _not_finite(binding, positions),
+        values.total,
+        values,
+        None if flat else lambda generator, n: _prior_draws(binding, generator, n),
+        traceable=not black_box,
+        split_density=values.split,
+    )
 
-    def starts(generator: np.random.Generator, n: int) -> np.ndarray:
-        positions = positions_from(binding, draw_unknowns(binding, n, generator))
-        for place in places(binding.program):
-            if place.name in binding.program.mapped:
-                # In standard coordinates the posterior is about standard normal.
-                size = (n, place.size)
-                wide = _OVER_DISPERSED * generator.standard_normal(size)
-                positions[:, place.start : place.stop] = wide
-        return positions
 
-    def explain(positions: np.ndarray) -> str:
-        return _not_finite(binding, positions)
+def _prior_draws(binding: Binding, generator: np.random.Generator, n: int) -> np.ndarray:
+    return positions_from(binding, draw_unknowns(binding, n, generator))
 
-    density = LogDensity(binding.program, jacobian, prior)
 
-    kept: dict[tuple[int, ...], Any] = {}
-    on_device: Any = None
+def _starts(binding: Binding, generator: np.random.Generator, n: int) -> np.ndarray:
+    positions = _prior_draws(binding, generator, n)
+    for place in places(binding.program):
+        if place.name in binding.program.mapped:
+            # In standard coordinates the posterior is about standard normal.
+            wide = _OVER_DISPERSED * generator.standard_normal((n, place.size))
+            positions[:, place.start : place.stop] = wide
+    return positions
 
-    def plain(positions: np.ndarray) -> np.ndarray:
-        nonlocal on_device
-        arguments = binding.arguments
-        if not binding.program.black_boxes:
-            if positions.shape not in kept:
-                on_device = jax.device_put(arguments)
-                kept[positions.shape] = compiled(_at_each, density, (positions, on_device))
-            return np.asarray(kept[positions.shape](positions, on_device))
+
+class _Values:
+    """Log prior and log likelihood at several positions; compiled unless there is a black box."""
+
+    def __init__(self, binding: Binding, jacobian: bool, prior: bool) -> None:
+        self.binding = binding
+        self.split = SplitLogDensity(binding.program, jacobian, prior)
+        self.kept: dict[tuple[int, ...], Any] = {}
+        self.on_device: Any = None
+
+    def total(self, positions: np.ndarray) -> np.ndarray:
+        """Return the log density at each position."""
+        prior, likelihood = self(positions)
+        return prior + likelihood
+
+    def __call__(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        arguments = self.binding.arguments
+        if not self.binding.program.black_boxes:
+            if positions.shape not in self.kept:
+                self.on_device = jax.device_put(arguments)
+                found = compiled(_at_each, self.split, (positions, self.on_device))
+                self.kept[positions.shape] = found
+            prior, likelihood = self.kept[positions.shape](positions, self.on_device)
+            return np.asarray(prior), np.asarray(likelihood)
         with np.errstate(all="ignore"):
-            found = terms(on_numpy, binding.program, arguments, positions, jacobian, prior)
-        total = sum(found.values(), start=np.zeros(len(positions)))
-        return np.asarray(total, dtype=float)
-
-    return Target(binding.dimension, density, binding.arguments, starts, explain, plain)
+            parts = self.split.parts(on_numpy, positions, arguments)
+        prior, likelihood = (np.broadcast_to(part, len(positions)) for part in parts)
+        return np.asarray(prior, dtype=float), np.asarray(likelihood, dtype=float)
 
 
-def _at_each(density: LogDensity, positions: Any, arguments: Any) -> Any:
-    """Return the log density at each of several positions; to be compiled."""
-    return jax.vmap(lambda q: density(q, arguments))(positions)
+def _at_each(split: SplitLogDensity, positions: Any, arguments: Any) -> Any:
+    """Return log prior and log likelihood at each of several positions; to be compiled."""
+    return jax.vmap(lambda q: split(q, arguments))(positions)
 
 
 def _not_finite(binding: Binding, positions: np.ndarray) -> str:
@@ -125,22 +163,41 @@ def _tried(binding: Binding, evaluation: Evaluation) -> str:
     return ", ".join(parts)
 
 
-METHODS: dict[Method, str] = {"no_u_turn": "no-U-turn", "random_walk": "random-walk Metropolis"}
+def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTurn) -> Method:
+    """Choose how to sample; refuse a method that needs the gradient of a black box.
 
+    Parameters
+    ----------
+    wanted
+        A method, or its name for its usual choices; None for what suits the model.
+    standard
+        The gradient sampler with the choices of this fit.
 
-def chosen_method(wanted: str | None, binding: Binding) -> Method:
-    """Choose the sampler; refuse one that needs the gradient of a black box."""
+    Raises
+    ------
+    ArgumentError
+        For an unknown method, or one that cannot sample this model.
+    """
     boxes = binding.program.black_boxes
     if wanted is None:
-        return "random_walk" if boxes else "no_u_turn"
-    if wanted not in get_args(Method):
-        raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {wanted!r}.")
-    if wanted == "no_u_turn" and boxes:
+        return RandomWalk() if boxes else standard
+    method: Any = wanted
+    if isinstance(wanted, str):
+        if wanted not in METHODS:
+            raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {wanted!r}.")
+        method = standard if wanted == NoUTurn.name else METHODS[wanted]()
+    if not isinstance(method, (NoUTurn, RandomWalk, Ensemble, Tempering, Rejection)):
+        raise ArgumentError(
+            f"`method` must be a name ({', '.join(METHODS)}) or such as mw.RandomWalk(), "
+            f"not {method!r}."
+        )
+    if isinstance(method, NoUTurn) and boxes:
         raise ArgumentError(
             f"The no-U-turn sampler needs a gradient, which the black box `{boxes[0]}` does not "
-            "have: use method='random_walk', or register the function written with jax.numpy."
+            "have: use method='random_walk' or 'ensemble', or register the function written "
+            "with jax.numpy."
         )
-    return cast("Method", wanted)
+    return method
 
 
 def refuse_black_boxes(binding: Binding) -> None:
@@ -188,24 +245,23 @@ def _group_likelihood(likelihood: GroupLikelihood, position: Any, arguments: Any
     return likelihood(position, arguments)
 
 
-def group_record(binding: Binding, positions: np.ndarray) -> dict[str, Any]:
+def group_record(draws: Draws) -> dict[str, Any]:
     """Say for each group prior how it was sampled, and how much the data say of each group.
 
     The share is I tau^2 / (1 + I tau^2) at the posterior median of tau, for vectors the
     eigenvalues of the matrix in its place: near 0 a group rests on the others, near 1 on its
     own data.
     """
+    binding = draws.binding
     if not binding.program.forms:
         return {}
-    flat = positions.reshape(-1, positions.shape[-1])
-    _, found = place_unknowns(
-        on_numpy, binding.program, binding.arguments, flat[:: max(1, len(flat) // 500)]
-    )
+    evaluation = draws.evaluation(keep=thinned(draws, 500))
     result: dict[str, Any] = {}
     for name, form in binding.program.forms:
         result[name] = {"form": form}
         if form == "informed":
-            share = _share_from_own_data(binding, name, found[name].named)
+            named = evaluation.parameters(binding.program.by_name[name])
+            share = _share_from_own_data(binding, name, named)
             result[name] |= {"share_from_own_data": [float(share.min()), float(share.max())]}
     return result
 

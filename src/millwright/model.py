@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
-import datetime
-import platform
 from collections.abc import Mapping
-from dataclasses import asdict
-from importlib.metadata import version
+from concurrent.futures import Executor
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
-from millwright.draws.labelled_draws import Draws, from_positions
-from millwright.errors import ArgumentError, Interrupted, ModelError
+from millwright.draws.prior import draws_in, refuse_improper
+from millwright.errors import ArgumentError, ModelError
 from millwright.estimates import Estimate, estimate_at, refuse_hierarchy
 from millwright.fitting import (
-    METHODS,
     chosen_method,
-    group_record,
     prepared,
     refuse_black_boxes,
     target_of,
 )
+from millwright.going_on import fit_in_folder, fit_in_memory
+from millwright.job import Job, chains_for
 from millwright.modelling.binding import Binding, bind
+from millwright.modelling.foreign import Foreign
 from millwright.modelling.pictures import graph, latex
 from millwright.modelling.simulate import (
     draw_outcomes,
@@ -33,22 +31,22 @@ from millwright.modelling.simulate import (
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.posterior import Posterior
-from millwright.record import Record
-from millwright.sampling.block import STATISTICS
-from millwright.sampling.chain import FitSettings
-from millwright.sampling.chains import Method, Sampled, sample
+from millwright.sampling.methods import Method, NoUTurn, Rejection
 from millwright.sampling.mode import find_peak
 from millwright.sampling.progress import Listener
+from millwright.sampling.sampler import FitSettings
 from millwright.sampling.warmup import Metric
 from millwright.simulated import Simulated
 from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet, sheet_text, write_new
-from millwright.terminal.progress import auto_listener
+from millwright.terminal.progress import chosen_listener
 
 if TYPE_CHECKING:
     import networkx as nx
 
 __all__ = ["Model"]
+
+_TRIAL = FitSettings(draws=200, warmup=300)
 
 
 class Model:
@@ -100,12 +98,14 @@ class Model:
             title, notes, priors, likelihood, derived or {}, columns or {}, terms, labels
         )
         self._sheet: str | None = None
+        self._functions: tuple[Foreign, ...] = ()
 
     @classmethod
     def _of(cls, specification: Specification, sheet: str | None = None) -> Model:
         model = cls.__new__(cls)
         model._specification = specification
         model._sheet = sheet
+        model._functions = ()
         return model
 
     @classmethod
@@ -171,7 +171,12 @@ class Model:
         """
         return graph(self._specification)
 
-    def bind(self, data: Any) -> Binding:
+    @property
+    def functions(self) -> tuple[Foreign, ...]:
+        """Functions that the model brings along, beside registered ones."""
+        return self._functions
+
+    def bind(self, data: Any, *, missing: str = "refuse") -> Binding:
         """Check that data fit the model, and return both together.
 
         Raises
@@ -179,7 +184,7 @@ class Model:
         DataError, ModelError
             If they do not.
         """
-        return bind(self._specification, data)
+        return bind(self._specification, data, missing=missing, functions=self._functions)
 
     def simulate(
         self,
@@ -212,16 +217,15 @@ class Model:
         _check_whole("draws", draws, 1)
         _check_whole("seed", seed, 0)
         self._check_can_simulate(given or {})
-        binding = bind(self._specification, data, rows=rows, outcomes="optional")
+        binding = bind(
+            self._specification, data, rows=rows, outcomes="optional", functions=self._functions
+        )
+        refuse_improper(binding, tuple(given or {}))
         generator = np.random.default_rng([seed, 5])
         fixed = stated_values(binding, given or {})
         evaluation = draw_unknowns(binding, draws, generator, fixed)
         outcomes = draw_outcomes(binding, draws, generator, evaluation)
-        values = {
-            part.name: np.asarray(evaluation.values[part.name].values)[None]
-            for part in binding.program.unknowns
-        }
-        return Simulated(Draws(binding, values), outcomes)
+        return Simulated(draws_in(binding, evaluation), outcomes)
 
     def _check_can_simulate(self, given: Mapping[str, Any]) -> None:
         free = [
@@ -237,19 +241,21 @@ class Model:
 
     def fit(
         self,
-        data: Any,
+        data: Any = None,
         *,
-        chains: int = 4,
-        draws: int = 1000,
-        warmup: int = 1000,
+        chains: int | None = None,
+        draws: int | None = None,
+        warmup: int | None = None,
+        thin: int = 1,
+        trial: bool = False,
         seed: int = 0,
         target_acceptance: float = 0.8,
         max_depth: int = 10,
         metric: str = "automatic",
         group_form: str | Mapping[str, str] = "informed",
         missing: str = "refuse",
-        method: str | None = None,
-        workers: int | None = None,
+        method: str | Method | None = None,
+        workers: int | Executor | None = None,
         progress: bool | Listener = True,
         save: str | Path | None = None,
         existing: str = "refuse",
@@ -257,14 +263,21 @@ class Model:
         """Sample the posterior.
 
         The same model, data, seed and settings give the same draws, bit by bit, on one kind of
-        processor with the same versions, whatever the number of workers.
+        processor with the same versions, whatever the workers, and whether the fit ran through,
+        was stopped and resumed, or was extended.
 
         Parameters
         ----------
         data
             DataFrame, mapping of names to arrays, or mapping of names to tables.
         chains, draws, warmup
-            Number of chains; kept and discarded draws of each.
+            Number of chains (by default 4; for an ensemble its walkers, by default at least
+            20); kept and discarded draws of each (by default 1000; in a trial 200 and 300).
+        thin
+            Keep every k-th draw only. It saves memory and disk where draws are wide; it never
+            makes answers more precise: the draws left out would have added to them.
+        trial
+            A short fit, to see whether a model works; the verdict says that it is one.
         seed
             Any whole number from 0.
         target_acceptance
@@ -286,16 +299,23 @@ class Model:
             them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict
             counts what was left out.
         method
-            `no_u_turn` follows the gradient and suits almost every model; `random_walk` is
-            random-walk Metropolis, slower by far, for functions without a gradient or to check
-            a result by another method. By default the first, or the second where a model calls
-            a registered black box.
+            A name, or an object that holds the method's own choices:
+            `no_u_turn` (`mw.NoUTurn`) follows the gradient and suits almost every model;
+            `random_walk` (`mw.RandomWalk`) is random-walk Metropolis, slower by far, for
+            functions without a gradient or to check a result by another method;
+            `ensemble` (`mw.Ensemble`) moves many walkers, for functions without a gradient;
+            `tempering` (`mw.Tempering`) finds separate modes and weighs them;
+            `rejection` (`mw.Rejection`) gives independent draws of a few unknowns.
+            By default the first, or the second where a model calls a black box.
         workers
-            Chains that run at a time; by default one for each core.
+            Chains that run at a time, by default one for each core; or any
+            `concurrent.futures.Executor`, such as that of a cluster. With black boxes a number
+            from 2 asks for so many processes.
         progress
             False for silence, or a function that is called with each `Progress`.
         save, existing
-            Folder to store the run in, and whether to `refuse` or `replace` one there.
+            Folder to which draws go while they are made, and whether to `refuse` or `replace`
+            a run there. After a crash or Ctrl-C, `mw.resume` goes on in it.
 
         Raises
         ------
@@ -303,95 +323,35 @@ class Model:
             If data and model do not fit.
         StartError
             If no starting point has a finite density.
+        SamplingError
+            If the method finds that it cannot give right draws.
+        WorkerError
+            If workers cannot be used, or die again and again.
         Interrupted
             On Ctrl-C; it carries the posterior so far.
         """
-        for name, value, least in (
-            ("chains", chains, 1),
-            ("draws", draws, 1),
-            ("warmup", warmup, 0),
-            ("seed", seed, 0),
-            ("max_depth", max_depth, 1),
-            *((("workers", workers, 1),) if workers is not None else ()),
-        ):
-            _check_whole(name, value, least)
-        if not 0.1 <= target_acceptance <= 0.999:
-            raise ArgumentError(
-                f"`target_acceptance` must be between 0.1 and 0.999, not {target_acceptance!r}."
-            )
-        settings = FitSettings(draws, warmup, target_acceptance, max_depth, cast("Metric", metric))
+        standard = NoUTurn(target_acceptance, max_depth, cast("Metric", metric))
+        _check_fit(chains, draws, warmup, thin, seed, workers, missing)
+        settings = FitSettings(
+            draws or (_TRIAL.draws if trial else FitSettings.draws),
+            warmup if warmup is not None else (_TRIAL if trial else FitSettings()).warmup,
+            thin,
+        )
         if save is not None:
             # Better said before the sampling than after it.
             check_free(Path(save), existing)
-        started = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
-        if missing not in ("refuse", "drop", "predict"):
-            raise ArgumentError(
-                f"`missing` must be 'refuse', 'drop' or 'predict', not {missing!r}."
-            )
-        binding = bind(self._specification, data, missing=missing)
-        chosen = chosen_method(method, binding)
+        binding = self.bind(data, missing=missing)
+        chosen = chosen_method(method, binding, standard)
+        if isinstance(chosen, Rejection) and group_form == "informed":
+            group_form = "centred"
         binding = prepared(binding, group_form, seed)
-        target = target_of(binding)
-        sampled = sample(target, settings, chains, seed, workers, _listener(progress), chosen)
-        kept = sampled.positions.shape[1]
-        if not kept:
-            raise Interrupted("The fit was stopped before any chain had kept a draw.")
-        posterior = self._posterior(binding, sampled, settings, seed, started, chosen)
-        if save is not None:
-            posterior.save(save, existing)
-        if not sampled.complete:
-            where = f"; they are stored in {save}" if save is not None else ""
-            raise Interrupted(
-                f"The fit was stopped; the {kept} draws a chain so far are in this error's "
-                f"`posterior`{where}.",
-                posterior,
-            )
-        return posterior
-
-    def _posterior(
-        self,
-        binding: Binding,
-        sampled: Sampled,
-        settings: FitSettings,
-        seed: int,
-        started: str,
-        method: Method,
-    ) -> Posterior:
-        statistics = {name: sampled.statistics[:, :, at] for at, name in enumerate(STATISTICS)}
-        chains = tuple(
-            {
-                "step_size": chain.step_size,
-                "target_acceptance": chain.target_acceptance,
-                "metric": chain.metric,
-                "metric_scale": chain.scale.tolist(),
-                "warmup_steps": int(chain.warmup_statistics[:, STATISTICS.index("steps")].sum()),
-                "seconds": list(chain.seconds),
-            }
-            for chain in sampled.chains
+        count = chains_for(chosen, chains, binding.dimension)
+        job = Job(binding, settings, chosen, count, seed, trial)
+        if save is None:
+            return fit_in_memory(job, self._sheet, workers, chosen_listener(progress))
+        return fit_in_folder(
+            job, Path(save), existing, self._sheet, workers, chosen_listener(progress)
         )
-        record = Record(
-            seed,
-            {
-                "method": METHODS[method],
-                "chains": len(chains),
-                **asdict(settings),
-                "missing": "predict"
-                if binding.parted
-                else "drop"
-                if binding.dropped
-                else "refuse",
-            },
-            _versions(),
-            binding.fingerprint,
-            chains,
-            {"compiling": sampled.compiling, "sampling": sampled.sampling},
-            started,
-            sampled.complete,
-            group_record(binding, sampled.positions),
-            dict(binding.dropped),
-        )
-        draws = from_positions(binding, sampled.positions)
-        return Posterior(draws, record, statistics, self._sheet)
 
     def mode(self, data: Any, *, seed: int = 0) -> Estimate:
         """Find the posterior mode, with standard errors from the curvature there.
@@ -409,7 +369,7 @@ class Model:
         StartError
             If no starting point has a finite density.
         """
-        binding = bind(self._specification, data)
+        binding = self.bind(data)
         refuse_black_boxes(binding)
         peak = find_peak(target_of(binding, jacobian=False), seed)
         return estimate_at(binding, peak, "posterior mode")
@@ -423,7 +383,7 @@ class Model:
             If a prior rests on another unknown: what is a parameter and what is data is then
             not settled, and the likelihood of such a model has no useful maximum.
         """
-        binding = bind(self._specification, data)
+        binding = self.bind(data)
         refuse_black_boxes(binding)
         refuse_hierarchy(self._specification)
         target = target_of(binding, jacobian=False, prior=False)
@@ -435,16 +395,20 @@ def _check_whole(name: str, value: Any, least: int) -> None:
         raise ArgumentError(f"`{name}` must be a whole number from {least}, not {value!r}.")
 
 
-def _listener(progress: bool | Listener) -> Listener:
-    if callable(progress):
-        return progress
-    return auto_listener() if progress else lambda event: None
-
-
-def _versions() -> dict[str, str]:
-    names = ("millwright", "jax", "numpy", "scipy")
-    return {
-        **{name: version(name) for name in names},
-        "python": platform.python_version(),
-        "processor": platform.machine(),
-    }
+def _check_fit(
+    chains: Any, draws: Any, warmup: Any, thin: Any, seed: Any, workers: Any, missing: Any
+) -> None:
+    """Refuse numbers that make no sense."""
+    for name, value, least in (
+        ("chains", chains, 1),
+        ("draws", draws, 1),
+        ("warmup", warmup, 0),
+        ("thin", thin, 1),
+        ("seed", seed, 0),
+    ):
+        if value is not None:
+            _check_whole(name, value, least)
+    if workers is not None and not isinstance(workers, Executor):
+        _check_whole("workers", workers, 1)
+    if missing not in ("refuse", "drop", "predict"):
+        raise ArgumentError(f"`missing` must be 'refuse', 'drop' or 'predict', not {missing!r}.")

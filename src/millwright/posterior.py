@@ -7,42 +7,42 @@ them are imported where they are used.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from millwright.diagnostics.verdict import (
-    GRADIENT_ACCEPTANCE,
-    WALK_ACCEPTANCE,
-    Measures,
-    Verdict,
-    judge,
-    measure,
-)
+from millwright.diagnostics.measures import Measures, measure
+from millwright.diagnostics.verdict import Verdict
 from millwright.draws.intervals import IntervalKind, check_level, interval
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.prior import prior_draws
 from millwright.draws.statements import Probability, probability_of
 from millwright.draws.table import TABLE_KEY, Table, make_table
-from millwright.errors import ArgumentError, ModelError
-from millwright.modelling.binding import bind
-from millwright.modelling.simulate import draw_unknowns
+from millwright.errors import ArgumentError, Interrupted, ModelError
+from millwright.job import Fitted, Trail, extend_in_memory
+from millwright.judging import verdict_of
 from millwright.modelling.tables import read_tables
 from millwright.modelling.words import describe
-from millwright.record import Record, remarks
+from millwright.record import Record
+from millwright.sampling.progress import Listener
+from millwright.storage.place import check_free
+from millwright.stored_fits import store
+from millwright.terminal.progress import chosen_listener
 from millwright.terminal.tables import text_table
 
 if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
-    from millwright.comparison.compare import Comparison
     from millwright.comparison.leave_one_out import LeaveOneOut
     from millwright.draws.prediction import Predictions
     from millwright.draws.predictive import PredictiveCheck
-__all__ = ["Posterior", "compare", "load"]
+
+__all__ = ["Posterior"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,6 +53,7 @@ class Posterior:
     record: Record
     statistics: Mapping[str, np.ndarray] = field(repr=False)
     sheet: str | None = field(default=None, repr=False)
+    trail: Trail | None = field(default=None, repr=False)
 
     def __str__(self) -> str:
         return f"{self.verdict}\n\n{self.summary()}"
@@ -65,25 +66,7 @@ class Posterior:
     @cached_property
     def verdict(self) -> Verdict:
         """Whether the draws can be used, in words."""
-        max_depth = int(self.record.settings["max_depth"])
-        steps = self.statistics["steps"]
-        return judge(
-            self.measures,
-            self.draws.shape,
-            self.statistics["diverging"].sum(axis=1),
-            0 if self._walked else int((steps >= 2**max_depth - 1).sum()),
-            max_depth,
-            None if self._walked else self.statistics["energy"],
-            self.record.complete,
-            remarks(self.record, self.draws, bool(self.statistics["diverging"].any())),
-            self.statistics["acceptance"].mean(axis=1),
-            WALK_ACCEPTANCE if self._walked else GRADIENT_ACCEPTANCE,
-        )
-
-    @property
-    def _walked(self) -> bool:
-        """Whether the draws come from a random walk, which has neither energy nor trajectory."""
-        return str(self.record.settings["method"]).startswith("random-walk")
+        return verdict_of(self.draws, self.measures, self.record, self.statistics, self.trail)
 
     def convergence(self) -> Verdict:
         """Return the verdict: findings with advice, and the numbers behind it."""
@@ -342,15 +325,16 @@ class Posterior:
     def prior(
         self, names: Sequence[str] | None = None, draws: int = 4000
     ) -> Mapping[str, np.ndarray]:
-        """Return prior draws of each single number, shape (draws,), for comparison."""
-        binding = self.draws.binding
+        """Return prior draws of each single number, shape (draws,), for comparison.
+
+        Raises
+        ------
+        ModelError
+            If a prior is improper.
+        """
         generator = np.random.default_rng([self.record.seed, 4])
-        evaluation = draw_unknowns(binding, draws, generator)
-        values = {
-            part.name: np.asarray(evaluation.values[part.name].values)[None]
-            for part in binding.program.unknowns
-        }
-        return {name: v[0] for name, v in Draws(binding, values).single(names).items()}
+        found = prior_draws(self.draws.binding, draws, generator)
+        return {name: v[0] for name, v in found.single(names).items()}
 
     def save(self, path: str | Path, existing: str = "refuse") -> None:
         """Store the run in a folder of open formats.
@@ -367,74 +351,111 @@ class Posterior:
         StorageError
             If something is in the way or the disk cannot be written.
         """
-        from millwright.storage.run import FORMAT, StoredRun, write_run
-        from millwright.storage.sheet import sheet_text
-
-        binding = self.draws.binding
-        record = {
-            "format": FORMAT,
-            "seed": self.record.seed,
-            "settings": dict(self.record.settings),
-            "versions": dict(self.record.versions),
-            "fingerprint": self.record.fingerprint,
-            "chains": [dict(chain) for chain in self.record.chains],
-            "seconds": dict(self.record.seconds),
-            "started": self.record.started,
-            "complete": self.record.complete,
-            "groups": dict(self.record.groups),
-            "dropped": dict(self.record.dropped),
-            "axes": {name: list(binding.axes[name]) for name in self.draws.values},
-        }
-        run = StoredRun(
-            record,
-            sheet_text(binding.specification),
-            self.sheet,
-            binding.given or binding.tables,
-            self.draws.values,
-            binding.labels,
+        store(
+            Path(path),
+            self.draws,
+            self.record,
             self.statistics,
+            self.trail,
+            self.sheet,
+            existing,
         )
-        write_run(Path(path), run, existing)
 
+    def extend(
+        self,
+        draws: int,
+        *,
+        workers: int | Executor | None = None,
+        progress: bool | Listener = True,
+        save: str | Path | None = None,
+        existing: str = "refuse",
+    ) -> Posterior:
+        """Go on sampling; return a new posterior with that many more draws a chain.
 
-def load(path: str | Path) -> Posterior:
-    """Load a stored run.
+        The draws are those that one longer fit would have had. Warm-up is not done again: where
+        it was too short, fit anew with a longer one.
 
-    Raises
-    ------
-    StorageError
-        If it is not a run, or a part of it is missing or damaged.
-    """
-    from millwright.storage.run import read_run
-    from millwright.storage.sheet import specification_from
+        Parameters
+        ----------
+        draws
+            How many more draws of each chain.
+        workers, progress
+            As for `Model.fit`.
+        save, existing
+            Folder for the longer run. A stored run grows in its own folder by
+            `mw.resume(path, draws=...)`.
 
-    run = read_run(Path(path))
-    specification = specification_from(run.model, "model.toml")
-    missing = run.record["settings"].get("missing", "refuse")
-    binding = bind(specification, run.data, run.labels, missing=missing)
-    given = {f.name: run.record[f.name] for f in fields(Record)}
-    record = Record(**{**given, "chains": tuple(given["chains"])})
-    return Posterior(Draws(binding, run.draws), record, run.statistics, run.sheet)
+        Raises
+        ------
+        ArgumentError
+            If these draws did not come from chains that can go on.
+        Interrupted
+            On Ctrl-C; it carries what is done.
+        """
+        if isinstance(draws, bool) or not isinstance(draws, int) or draws < 1:
+            raise ArgumentError(f"`draws` must be a whole number from 1, not {draws!r}.")
+        if save is not None:
+            check_free(Path(save), existing)
+        before = Fitted(self.draws, self.record, self.statistics, self.trail)
+        listener = chosen_listener(progress)
+        found, complete = extend_in_memory(before, draws, workers, listener)
+        if found is None:
+            raise Interrupted("The fit was stopped; nothing was added.", self)
+        longer = Posterior(found.draws, found.record, found.statistics, self.sheet, found.trail)
+        if save is not None:
+            longer.save(save, existing)
+        if not complete:
+            raise Interrupted(
+                f"The fit was stopped; the {longer.draws.shape[1]} draws a chain so far are in "
+                "this error's `posterior`, and its `extend()` goes on.",
+                longer,
+            )
+        return longer
 
+    def sampling_statistics(self, warmup: bool = False) -> xr.Dataset:
+        """Return the sampler's numbers of each draw.
 
-def compare(**posteriors: Posterior) -> Comparison:
-    """Compare models of the same data by leave-one-out: `compare(straight=a, flat=b)`.
+        Returns
+        -------
+        Dimensions `chain` and `draw`; log density, acceptance, leapfrog steps (or evaluations),
+        depth of the trajectory, whether it diverged, energy, and step size. With `warmup`, those
+        of the warm-up.
 
-    Raises
-    ------
-    ArgumentError
-        For fewer than two, or for models of different outcomes.
-    """
-    from millwright.comparison.compare import compare_results
+        Raises
+        ------
+        ArgumentError
+            If the warm-up of these draws is not known.
+        """
+        from millwright.sampling_views import sampling_statistics
 
-    for name, posterior in posteriors.items():
-        if not isinstance(posterior, Posterior):
-            raise ArgumentError(f"`{name}` must be a posterior, not {type(posterior).__name__}.")
-    fingerprints = {
-        name: posterior.draws.binding.tables.fingerprint(
-            [part.name for part in posterior.draws.binding.program.outcomes]
-        )
-        for name, posterior in posteriors.items()
-    }
-    results = {name: posterior.leave_one_out() for name, posterior in posteriors.items()}
-    return compare_results(results, fingerprints)
+        if warmup and self.trail is None:
+            raise ArgumentError("The warm-up of these draws is not known.")
+        return sampling_statistics(self.statistics, self.trail if warmup else None)
+
+    def adaptation(self) -> xr.Dataset:
+        """Return what each chain settled on in its warm-up: step size, metric, scales.
+
+        Scales are standard deviations of the sampler's unconstrained coordinates.
+
+        Raises
+        ------
+        ArgumentError
+            If nothing is known of it.
+        """
+        from millwright.sampling_views import adaptation
+
+        if self.trail is None:
+            raise ArgumentError("The warm-up of these draws is not known.")
+        return adaptation(self.draws, self.record, self.trail)
+
+    def divergences(self) -> pd.DataFrame:
+        """Return where trajectories diverged.
+
+        Returns
+        -------
+        One row a divergence: chain, draw (from 1), and the unknowns at the last point before
+        the sampler lost its way.
+        """
+        from millwright.sampling_views import divergences
+
+        return divergences(self.draws, self.trail)

@@ -32,6 +32,12 @@ class Record:
         the least and the largest share of the answer that comes from the group's own data.
     dropped
         Rows left out because an outcome was missing, by outcome.
+    method
+        Name of the method, and its choices.
+    extended
+        Whether the fit went on after its planned end.
+    began_with
+        Where a fit went on with other versions: those that it began with.
     """
 
     seed: int
@@ -44,13 +50,20 @@ class Record:
     complete: bool
     groups: Mapping[str, Any] = field(default_factory=dict)
     dropped: Mapping[str, int] = field(default_factory=dict)
+    method: Mapping[str, Any] = field(default_factory=dict)
+    extended: bool = False
+    began_with: Mapping[str, str] = field(default_factory=dict)
 
 
 def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
     """Return rows left out, values estimated and, where it matters, the form of group effects."""
     missing = record.settings.get("missing", "refuse")
     forms = _form_words(record.groups) if diverged else ()
-    return (*_dropped_words(record.dropped, missing), *_filled_words(draws), *forms)
+    began = tuple(
+        f"The run began with {name} {found}; draws since differ from an uninterrupted run's."
+        for name, found in record.began_with.items()
+    )
+    return (*began, *_dropped_words(record.dropped, missing), *_filled_words(draws), *forms)
 
 
 def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:

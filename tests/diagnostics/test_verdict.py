@@ -4,7 +4,9 @@ import unittest
 
 import numpy as np
 
-from millwright.diagnostics.verdict import judge, measure
+from millwright.diagnostics.findings import Sampling
+from millwright.diagnostics.measures import measure
+from millwright.diagnostics.verdict import judge
 
 
 def verdict(change=None, draws=1000, chains=4, diverging=0, **rest):
@@ -16,7 +18,8 @@ def verdict(change=None, draws=1000, chains=4, diverging=0, **rest):
         change(x)
     per_chain = np.zeros(chains)
     per_chain[0] = diverging
-    return judge(measure(x), (chains, draws), per_chain, **rest)
+    made = Sampling(chains, draws, per_chain, enough=100 * chains, **rest)
+    return judge(measure(x), made)
 
 
 class Verdicts(unittest.TestCase):
@@ -40,10 +43,15 @@ class Verdicts(unittest.TestCase):
         self.assertNotIn("`a`", bad.findings[0].problem)
 
     def test_divergences(self):
-        self.assertIn("USE WITH CARE", verdict(diverging=3).headline)
+        self.assertIn("USE WITH CARE", verdict(diverging=30).headline)
         self.assertIn("NOT CONVERGED", verdict(diverging=300).headline)
-        self.assertIn("0 is good", str(verdict(diverging=3)))
-        self.assertIn("target_acceptance", verdict(diverging=3).findings[0].advice)
+        self.assertIn("0 is good", str(verdict(diverging=30)))
+        self.assertIn("target_acceptance", verdict(diverging=30).findings[0].advice)
+
+    def test_a_few_single_divergences_are_told_but_do_no_harm(self):
+        few = verdict(diverging=2)
+        self.assertTrue(few.good)
+        self.assertIn("2 of 4000", str(few))
 
     def test_too_few_effective_draws_name_the_number_needed(self):
         bad = verdict(draws=60)

@@ -8,9 +8,10 @@ import numpy as np
 
 from millwright.diagnostics.convergence import mcse_mean, mcse_sd, r_hat
 from millwright.errors import StartError
-from millwright.sampling.chain import FitSettings
 from millwright.sampling.chains import sample
+from millwright.sampling.methods import NoUTurn
 from millwright.sampling.mode import find_peak
+from millwright.sampling.sampler import FitSettings
 from millwright.sampling.target import Target
 from millwright.sampling.warmup import plan, refined_scale
 
@@ -67,7 +68,13 @@ class Answers(unittest.TestCase):
 
     def test_acceptance_is_near_its_target(self):
         for wanted in (0.7, 0.95):
-            sampled = sample(target(mixture_of_tails, 5), FitSettings(500, 500, wanted), 2, seed=3)
+            sampled = sample(
+                target(mixture_of_tails, 5),
+                FitSettings(500, 500),
+                2,
+                seed=3,
+                method=NoUTurn(wanted),
+            )
             self.assertLess(abs(sampled.statistics[:, :, 1].mean() - wanted), 0.12)
 
 
@@ -123,19 +130,23 @@ class WarmUp(unittest.TestCase):
         metric = [window.length for window in plan(1000) if window.metric]
         self.assertEqual(metric[:3], [25, 50, 100])
 
+    def refined(self, draws, before):
+        mean, sd = draws.mean(axis=0), draws.std(axis=0, ddof=1)
+        return refined_scale(len(draws), mean, sd, before)
+
     def test_scale_does_not_depend_on_units(self):
         draws = np.random.default_rng(0).standard_normal((30, 3)) * [1.0, 5.0, 0.1]
         units = np.array([1e-6, 1.0, 1e6])
-        one = refined_scale(draws, np.ones(3))
-        two = refined_scale(draws * units, units)
+        one = self.refined(draws, np.ones(3))
+        two = self.refined(draws * units, units)
         np.testing.assert_allclose(two, one * units, rtol=1e-12)
 
     def test_coordinates_that_did_not_move_follow_the_others(self):
         draws = np.random.default_rng(0).standard_normal((30, 2))
         draws[:, 1] = 7.0
-        scale = refined_scale(0.1 * draws, np.array([1.0, 3.0]))
+        scale = self.refined(0.1 * draws, np.array([1.0, 3.0]))
         self.assertAlmostEqual(scale[1] / scale[0], 3.0)
-        np.testing.assert_array_equal(refined_scale(np.ones((5, 2)), np.ones(2)), 1)
+        np.testing.assert_array_equal(self.refined(np.ones((5, 2)), np.ones(2)), 1)
 
 
 class Peak(unittest.TestCase):

@@ -87,7 +87,7 @@ class Runs(InFolder):
 
     def test_files_are_open_formats(self):
         carriers().save(self.folder / "run")
-        table = pq.read_table(self.folder / "run" / "draws" / "part-000001.parquet")
+        table = pq.read_table(self.folder / "run" / "draws" / "chain-01-000001.parquet")
         self.assertEqual(table.column_names[:2], ["chain", "draw"])
         labels = json.loads(table.schema.metadata[b"labels"])
         self.assertEqual(labels, {"carrier": ["Marsh", "Reed"]})
@@ -115,8 +115,9 @@ class Runs(InFolder):
         for part in (
             "run.json",
             "model.toml",
-            "draws/part-000001.parquet",
-            "statistics/part-000001.parquet",
+            "draws/chain-01-000001.parquet",
+            "statistics/chain-01-000001.parquet",
+            "state/coordinates.npz",
             "data/tables.json",
             "data/1.parquet",
         ):
@@ -127,6 +128,16 @@ class Runs(InFolder):
                 file.unlink() if damage == "removed" else file.write_bytes(file.read_bytes()[:20])
                 with self.subTest(part=part, damage=damage), self.assertRaises(MillwrightError):
                     mw.load(path)
+
+    def test_without_its_states_a_run_loads_but_does_not_go_on(self):
+        path = self.folder / "run"
+        straight().save(path)
+        for file in (path / "state").glob("unit-*"):
+            file.unlink()
+        found = mw.load(path)
+        np.testing.assert_array_equal(found["drying"], straight()["drying"])
+        with self.assertRaisesRegex(ArgumentError, "cannot be extended"):
+            found.extend(10)
 
     def test_not_a_run(self):
         with self.assertRaisesRegex(StorageError, "not a stored run"):

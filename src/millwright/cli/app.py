@@ -141,7 +141,7 @@ def summary(
 ) -> None:
     """Print model, verdict and table of a stored run."""
     from millwright.cli.reports import posterior_record
-    from millwright.posterior import load
+    from millwright.going_on import load
 
     posterior = load(run)
     kind: Any = "hdi" if hdi else "central"

@@ -12,7 +12,8 @@ from matplotlib.figure import Figure
 from millwright import plots
 from millwright.demo.data_sets import DataSet, load, sheet_path
 from millwright.model import Model
-from millwright.posterior import Posterior, compare
+from millwright.models_compared import compare
+from millwright.posterior import Posterior
 from millwright.sampling.progress import Listener
 
 __all__ = ["Teller", "walk"]

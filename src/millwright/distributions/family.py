@@ -130,6 +130,8 @@ class Distribution(ABC):
         and itself, or a `label`.
     whole
         Whether values are whole numbers.
+    improper
+        Whether the density has no finite total, so that nothing can be drawn from it.
     """
 
     name: ClassVar[str]
@@ -138,6 +140,7 @@ class Distribution(ABC):
     event: ClassVar[Event] = "number"
     whole: ClassVar[bool] = False
     truncatable: ClassVar[bool] = False
+    improper: ClassVar[bool] = False
 
     @abstractmethod
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:

@@ -17,6 +17,7 @@ from millwright.distributions.counts import (
     Poisson,
 )
 from millwright.distributions.family import Distribution, Family
+from millwright.distributions.flat import Flat
 from millwright.distributions.gaussian import MultivariateNormal, MultivariateStudentT
 from millwright.distributions.half import HalfCauchy, HalfNormal, HalfStudentT
 from millwright.distributions.location_scale import Cauchy, Normal, StudentT
@@ -48,6 +49,7 @@ DISTRIBUTIONS: dict[str, Distribution] = {
         CumulativeProbit(),
         Dirichlet(),
         Exponential(),
+        Flat(),
         Gamma(),
         GaussianProcess(),
         Geometric(),

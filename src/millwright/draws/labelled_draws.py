@@ -9,6 +9,7 @@ from itertools import product
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.draws.columns import Columns
 from millwright.errors import UnknownLabelError, nearest
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import place_unknowns
@@ -35,6 +36,8 @@ class Draws:
     @property
     def shape(self) -> tuple[int, int]:
         """Number of chains and of draws a chain."""
+        if isinstance(self.values, Columns):
+            return self.values.shape
         return next(iter(self.values.values())).shape[:2]
 
     def known(self, keep: slice = slice(None)) -> dict[str, Labelled]:
@@ -135,15 +138,31 @@ def thinned(draws: Draws, most: int) -> slice:
     return slice(None, None, max(1, -(-chains * n // most)))
 
 
-def from_positions(binding: Binding, positions: np.ndarray) -> Draws:
-    """Return draws from unconstrained positions of shape (chains, draws, dimension)."""
-    chains, draws, dimension = positions.shape
-    flat = positions.reshape(chains * draws, dimension)
-    evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, flat)
-    values = {
+def from_positions(binding: Binding, positions: np.ndarray, length: int = 5000) -> Draws:
+    """Return draws from unconstrained positions of shape (chains, draws, dimension).
+
+    They are mapped in stretches of `length` draws of one chain: array libraries round sums
+    differently for other shapes, and draws must not depend on when they were looked at.
+    """
+    draws = positions.shape[1]
+    stretches = [
+        [_mapped(binding, chain[at : at + length]) for at in range(0, max(draws, 1), length)]
+        for chain in positions
+    ]
+    return Draws(
+        binding,
+        {
+            name: np.stack([np.concatenate([one[name] for one in row]) for row in stretches])
+            for name in stretches[0][0]
+        },
+    )
+
+
+def _mapped(binding: Binding, positions: np.ndarray) -> dict[str, np.ndarray]:
+    evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, positions)
+    return {
         part.name: np.asarray(evaluation.values[part.name].values).reshape(
-            chains, draws, *binding.program.shape(part.axes)
+            len(positions), *binding.program.shape(part.axes)
         )
         for part in binding.program.unknowns
     }
-    return Draws(binding, values)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from millwright.diagnostics.convergence import mcse_mean, mcse_quantile, mcse_sd
-from millwright.diagnostics.verdict import Measures, measure
+from millwright.diagnostics.measures import Measures, measure
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.numbers import probability_text, supported, supported_range

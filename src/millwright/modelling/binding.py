@@ -163,6 +163,7 @@ def bind(
     outcomes: str = "needed",
     missing: str = "refuse",
     like: Binding | None = None,
+    functions: tuple[Foreign, ...] = (),
 ) -> Binding:
     """Bind a specification to data and check that they fit.
 
@@ -183,6 +184,8 @@ def bind(
     like
         The binding of the fit, for new rows: its rows say what each label stands for where the
         new ones do not, and its registered functions are used.
+    functions
+        Functions that the model brings along, in place of registered ones.
 
     Raises
     ------
@@ -216,7 +219,7 @@ def bind(
         tuple(sizes.items()),
         (),
         tuple(known_labels.items()),
-        foreign=like.program.foreign if like else _foreign(specification),
+        foreign=like.program.foreign if like else _foreign(specification, functions),
     )
     of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
     arguments = _Data(
@@ -267,14 +270,15 @@ def _gap_labels(tables: Tables, name: str) -> tuple[int, ...]:
     return tuple(int(at) + 1 for at in np.flatnonzero(tables.column(name).missing()))
 
 
-def _foreign(specification: Specification) -> tuple[Foreign, ...]:
-    """Return the registered functions that the model calls, as they are now."""
+def _foreign(specification: Specification, functions: tuple[Foreign, ...]) -> tuple[Foreign, ...]:
+    """Return the functions that the model calls: its own, or registered ones as they are now."""
+    own_functions = {foreign.name: foreign for foreign in functions}
     found: dict[str, Foreign] = {}
     for part in specification.parts:
         for node in walk(part.definition.expression):
             own = foreign_function(node.function) if isinstance(node, Call) else None
             if own is not None:
-                found[own.name] = own
+                found[own.name] = own_functions.get(own.name, own)
     return tuple(found.values())
 
 

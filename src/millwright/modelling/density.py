@@ -15,7 +15,7 @@ from millwright.modelling.shaping import check_axes, split_axes, spread_argument
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
 
-__all__ = ["LogDensity", "log_likelihood", "terms"]
+__all__ = ["LogDensity", "SplitLogDensity", "log_likelihood", "terms"]
 
 
 @dataclass(frozen=True)
@@ -45,6 +45,31 @@ class LogDensity:
         ).values():
             total = total + value
         return total
+
+
+@dataclass(frozen=True)
+class SplitLogDensity:
+    """Log prior and log likelihood apart; terms added to the log density go with the latter."""
+
+    program: Program
+    jacobian: bool = True
+    prior: bool = True
+
+    def __call__(self, position: Array, arguments: Arguments) -> tuple[Array, Array]:
+        """Return both (scalars) at `position`, float64 of shape (dimension,)."""
+        return self.parts(on_jax, position, arguments)
+
+    def parts(self, m: Mathematics, position: Array, arguments: Arguments) -> tuple[Array, Array]:
+        """Return both at a position, or at each of several."""
+        found = terms(m, self.program, arguments, position, self.jacobian, self.prior)
+        unknown = {part.name for part in self.program.unknowns}
+        prior = likelihood = m.asarray(0.0)
+        for name, value in found.items():
+            if name in unknown:
+                prior = prior + value
+            else:
+                likelihood = likelihood + value
+        return prior, likelihood
 
 
 def check_unknown_axes(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:

@@ -30,7 +30,7 @@ from millwright.language.tree import (
 )
 from millwright.language.vocabulary import FUNCTIONS
 from millwright.modelling.clashes import axis_words, clash, per_words
-from millwright.modelling.foreign import call_foreign
+from millwright.modelling.foreign import Foreign, call_foreign
 from millwright.modelling.labelled import (
     DRAW,
     LIST,
@@ -308,10 +308,28 @@ class _Walk:
             return self._dot(items, node)
         if node.function in ("sum", "mean"):
             return self._reduce(node.function, items[0])
+        own = self.evaluation.program.foreign_by_name.get(node.function)
+        if own is not None and own.gives == "number":
+            return self._number_of(own, items, node)
         axes, values = self._together(items, node.arguments, node)
         if node.function not in FUNCTIONS:
             return self._foreign(node, axes, values, [bool(item.labels) for item in items])
         return Labelled(getattr(self.m, node.function)(*values), axes)
+
+    def _number_of(self, foreign: Foreign, items: list[Labelled], node: Call) -> Labelled:
+        """Call a registered function that gives one number; each argument has its own axes."""
+        drawn = any(DRAW in item.axes for item in items)
+        values = [self.m.asarray(item.values) for item in items]
+        if drawn:
+            values = [
+                value if DRAW in item.axes else value[None]
+                for value, item in zip(values, items, strict=True)
+            ]
+        try:
+            result = call_foreign(foreign, self.m, values, drawn, ())
+        except ModelError as error:
+            raise self.fail(str(error), node) from error
+        return Labelled(result, (DRAW,) if drawn else ())
 
     def _foreign(
         self, node: Call, axes: tuple[str, ...], values: list[Array], labelled: list[bool]
@@ -334,8 +352,7 @@ class _Walk:
             result = call_foreign(foreign, self.m, full, drawn, shape)
         except ModelError as error:
             raise self.fail(str(error), node) from error
-        number = foreign.gives == "number"
-        return Labelled(result, ((DRAW,) if drawn else ()) if number else axes)
+        return Labelled(result, axes)
 
     def _kernel(self, node: Call) -> Labelled:
         """Return the covariance of all pairs of inputs: a matrix over a label set or rows."""

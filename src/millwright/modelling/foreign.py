@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, get_args
 
@@ -18,7 +18,7 @@ from millwright.language.parse import is_writable, normal_name
 from millwright.language.symbols import Symbol, called
 from millwright.language.vocabulary import FUNCTIONS
 
-__all__ = ["Foreign", "call_foreign", "foreign_function", "register"]
+__all__ = ["Foreign", "call_foreign", "foreign_function", "make_known", "register"]
 
 Gives = Literal["same", "number"]
 
@@ -35,6 +35,10 @@ class Foreign:
         Whether it cannot be traced, and so has no gradient.
     gives
         `same`: an array shaped like its arguments together; `number`: one number.
+    vectorised
+        Whether a black box takes many draws in one call, as a first axis of its arguments.
+    missing
+        Whether only its record is known, as in a stored run: what needs it cannot be computed.
     """
 
     name: str
@@ -43,6 +47,28 @@ class Foreign:
     most: int
     black_box: bool
     gives: Gives
+    vectorised: bool = False
+    missing: bool = False
+
+    @property
+    def record(self) -> dict[str, Any]:
+        """All but the function itself, as plain values."""
+        names = ("name", "fewest", "most", "black_box", "gives", "vectorised")
+        return {name: getattr(self, name) for name in names}
+
+    @classmethod
+    def known_as(cls, record: Mapping[str, Any]) -> Foreign:
+        """Return the function registered under a recorded name, or what stands for it."""
+        name = str(record["name"])
+        if name not in _REGISTERED:
+            _REGISTERED[name] = cls(function=_not_here, missing=True, **record)
+        return _REGISTERED[name]
+
+
+def _not_here(*_: Any) -> Any:
+    raise ModelError(
+        "it is not registered here: register it, or give model= where it is asked for"
+    )
 
 
 _REGISTERED: dict[str, Foreign] = {}
@@ -98,6 +124,12 @@ def register(
     return called(key)
 
 
+def make_known(foreign: Foreign) -> None:
+    """Let definitions name a function that its model brings along, unless the name is taken."""
+    if foreign.name not in _REGISTERED or _REGISTERED[foreign.name].missing:
+        _REGISTERED[foreign.name] = foreign
+
+
 def foreign_function(name: str) -> Foreign | None:
     """Return the function registered under a name, if there is one."""
     return _REGISTERED.get(name)
@@ -135,8 +167,13 @@ def call_foreign(
         If it fails, cannot be traced, or gives another shape than declared.
     """
     wanted = () if foreign.gives == "number" else shape
+    if foreign.missing and not drawn:
+        # Enough to find axes; values are asked for with draws.
+        return m.asarray(np.full(wanted, np.nan))
     try:
-        if not drawn:
+        if foreign.vectorised:
+            result = _all_at_once(foreign, values, drawn)
+        elif not drawn:
             result = m.asarray(foreign.function(*values))
         else:
             result = _for_each_draw(foreign, values)
@@ -146,6 +183,8 @@ def call_foreign(
             f"({type(error).__name__}). Write it with jax.numpy, or register it with "
             "black_box=True to sample without gradients"
         ) from error
+    except ModelError:
+        raise
     except Exception as error:
         raise ModelError(
             f"the registered function `{foreign.name}` failed ({type(error).__name__}: {error})"
@@ -157,6 +196,20 @@ def call_foreign(
             f"{wanted}; declare gives='number' if it gives one number"
         )
     return result
+
+
+def _all_at_once(foreign: Foreign, values: list[Array], drawn: bool) -> np.ndarray:
+    """Call a vectorised black box; without draws, with one."""
+    given = values if drawn else [np.asarray(value)[None] for value in values]
+    size = max(len(value) for value in given)
+    wide = [np.broadcast_to(value, (size, *np.shape(value)[1:])) for value in given]
+    result = np.asarray(foreign.function(*wide), dtype=float)
+    if result.shape[:1] != (size,):
+        raise ModelError(
+            f"the vectorised function `{foreign.name}` was given {size} points and gave an array "
+            f"of shape {result.shape}; it must give one value for each point"
+        )
+    return result if drawn else result[0]
 
 
 def _for_each_draw(foreign: Foreign, values: list[Array]) -> np.ndarray:

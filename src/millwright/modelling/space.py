@@ -13,6 +13,7 @@ from typing import Literal
 import numpy as np
 
 from millwright.distributions.family import Family
+from millwright.distributions.flat import Flat
 from millwright.distributions.mathematics import Array, Mathematics, softplus
 from millwright.distributions.vector import VectorFamily
 from millwright.modelling.arguments import family_of
@@ -110,7 +111,7 @@ def free_of(part: Part, x: Array, parameters: dict[str, Array]) -> np.ndarray:
 def bounds_of(part: Part, parameters: dict[str, Array]) -> tuple[Array | None, Array | None]:
     """Return the ends of an unknown's support for given arguments of its prior."""
     family = family_of(part.family, part.arguments)
-    if not isinstance(family, Family):
+    if not isinstance(family, Family | Flat):
         return None, None
     support = family.support(parameters)
     return support.lower, support.upper

@@ -64,6 +64,11 @@ class Part:
         return (*self.per, twin(self.per[-1])) if self.event == "matrix" else self.per
 
     @property
+    def improper(self) -> bool:
+        """Whether this is an unknown with an improper prior."""
+        return self.kind == "unknown" and family_of(self.family, self.arguments).improper
+
+    @property
     def expression(self) -> Node:
         """The expression of a fixed or derived quantity."""
         return self.arguments[0][1]

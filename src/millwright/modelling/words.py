@@ -109,6 +109,8 @@ def _named(node: Node) -> Node:
 
 def _range_words(part: Part, specification: Specification, sizes: dict[str, int]) -> str:
     found = prior_range(part, specification, sizes)
+    if part.improper:
+        return "nothing can be drawn from it"
     if found is None:
         return "its range depends on other quantities or on the data"
     exact, low, high = found
@@ -138,7 +140,7 @@ def prior_range(
             low, high = family.quantile(np.array([0.025, 0.975]), values)
         return True, float(low), float(high)
     needed = _ancestors(part, specification)
-    if needed is None:
+    if needed is None or any(one.improper for one in (part, *needed)):
         return None
     try:
         draws = _simulate(needed, sizes or {})

@@ -9,6 +9,7 @@ from millwright.plots.graph import model_graph
 from millwright.plots.interval_rows import intervals
 from millwright.plots.predictive import predictive_check
 from millwright.plots.prior import prior_posterior
+from millwright.plots.samplers import samplers
 from millwright.plots.trace import densities, trace
 
 __all__ = [
@@ -19,5 +20,6 @@ __all__ = [
     "predictive_check",
     "prior_lines",
     "prior_posterior",
+    "samplers",
     "trace",
 ]

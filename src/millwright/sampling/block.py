@@ -13,20 +13,22 @@ import jax
 import jax.numpy as jnp
 import numpy as np
 from jax import Array, lax
-from jax.scipy.linalg import solve_triangular
 
 from millwright.sampling.compiling import compiled
 from millwright.sampling.target import Target
-from millwright.sampling.trajectory import DEEPEST, Point, shrunk, transition
+from millwright.sampling.trajectory import DEEPEST, Point, transition
 
-__all__ = ["STATISTICS", "Block", "Settings", "State", "StepSize", "block_for"]
+__all__ = ["STATISTICS", "Block", "Moments", "Settings", "State", "StepSize", "block_for"]
 
 STATISTICS = ("log_density", "acceptance", "steps", "depth", "diverging", "energy", "step_size")
 """What is recorded for each transition, in the order of the columns."""
 
 
 class State(NamedTuple):
-    """Where a chain is: position and gradient of shape (dimension,), and log density."""
+    """Where a chain is: position and gradient of shape (dimension,), and log density.
+
+    The gradient is that of the standardised coordinates, S' g for positions q = S z.
+    """
 
     q: Any
     gradient: Any
@@ -50,6 +52,19 @@ class StepSize(NamedTuple):
         return cls(*(np.float64(v) for v in (centre, log_step, log_step, 0, 0)))
 
 
+class Moments(NamedTuple):
+    """Running count, mean and sum of squared deviations of the draws (Welford 1962)."""
+
+    count: Any
+    mean: Any
+    squares: Any
+
+    @classmethod
+    def none(cls, dimension: int) -> Moments:
+        """Return the moments of no draws."""
+        return cls(np.float64(0), np.zeros(dimension), np.zeros(dimension))
+
+
 class Settings(NamedTuple):
     """Numbers that change between blocks without compiling."""
 
@@ -69,12 +84,17 @@ class Block(NamedTuple):
         Positions, float64 of shape (count, dimension).
     statistics
         float64 of shape (count, 7), columns as in `STATISTICS`.
+    ends
+        Where the last good leapfrog step of each transition ended, shape (count, dimension):
+        for one that diverged, the place of the trouble.
     """
 
     state: State
     step_size: StepSize
+    moments: Moments
     draws: np.ndarray
     statistics: np.ndarray
+    ends: np.ndarray
 
 
 def block_length(dimension: int) -> int:
@@ -84,11 +104,11 @@ def block_length(dimension: int) -> int:
 
 def block_for(
     target: Target, dense: bool = False
-) -> Callable[[State, StepSize, Settings, Any, Any], Block]:
+) -> Callable[[State, StepSize, Moments, Settings, Any, Any], Block]:
     """Return the compiled block function of a target, for a diagonal or a dense metric.
 
-    Its arguments are the state, the step size's state, the settings, standard normal momenta of
-    shape (count, dimension) and 64-bit seeds of shape (count,).
+    Its arguments are the state, the step size's state, the moments so far, the settings,
+    standard normal momenta of shape (count, dimension) and 64-bit seeds of shape (count,).
     """
     length = block_length(target.dimension)
     arguments = jax.device_put(target.arguments)
@@ -97,6 +117,7 @@ def block_for(
     example = (
         State(empty, empty, np.float64(0)),
         StepSize.starting_at(1.0),
+        Moments.none(target.dimension),
         Settings(np.int64(0), np.bool_(True), scale, np.float64(0), np.int32(0)),
         np.zeros((length, target.dimension)),
         np.zeros(length, dtype=np.uint64),
@@ -105,16 +126,22 @@ def block_for(
     executable = compiled(_block, target.key, example)
 
     def run(
-        state: State, step_size: StepSize, settings: Settings, momenta: Any, seeds: Any
+        state: State,
+        step_size: StepSize,
+        moments: Moments,
+        settings: Settings,
+        momenta: Any,
+        seeds: Any,
     ) -> Block:
         count = int(settings.count)
         padded = np.zeros((length, target.dimension))
         padded[:count] = momenta
         padded_seeds = np.zeros(length, dtype=np.uint64)
         padded_seeds[:count] = seeds
-        result = executable(state, step_size, settings, padded, padded_seeds, arguments)
-        state, step_size, draws, statistics = jax.tree.map(np.asarray, result)
-        return Block(state, step_size, draws[:count], statistics[:count])
+        result = executable(state, step_size, moments, settings, padded, padded_seeds, arguments)
+        state, step_size, moments, *kept = jax.tree.map(np.asarray, result)
+        draws, statistics, ends = (found[:count] for found in kept)
+        return Block(state, step_size, moments, draws, statistics, ends)
 
     return run
 
@@ -123,18 +150,19 @@ def _block(
     log_density: Callable[[Any, Any], Any],
     state: State,
     step_size: StepSize,
+    moments: Moments,
     settings: Settings,
     momenta: Array,
     seeds: Array,
     arguments: Any,
-) -> tuple[State, StepSize, Array, Array]:
+) -> tuple[State, StepSize, Moments, Array, Array, Array]:
     value_and_gradient = jax.value_and_grad(lambda q: log_density(q, arguments))
     scale = settings.scale
     max_depth = jnp.minimum(settings.max_depth, DEEPEST)
-    begin = Point(state.q, shrunk(scale, state.gradient), state.log_density, jnp.asarray(0.0))
+    begin = Point(state.q, state.gradient, state.log_density, jnp.asarray(0.0))
 
     def one(carry: tuple[Any, ...]) -> tuple[Any, ...]:
-        at, point, adaptation, draws, statistics = carry
+        at, point, adaptation, learned, draws, statistics, ends = carry
         size = jnp.exp(jnp.where(settings.adapting, adaptation.log_step, adaptation.log_mean))
         momentum, seed = (
             lax.dynamic_index_in_dim(x, at, keepdims=False) for x in (momenta, seeds)
@@ -154,27 +182,31 @@ def _block(
         adapted = _adapt(adaptation, moved.acceptance, settings)
         draws = lax.dynamic_update_index_in_dim(draws, moved.point.q, at, 0)
         statistics = lax.dynamic_update_index_in_dim(statistics, row, at, 0)
-        return at + 1, moved.point, adapted, draws, statistics
+        ends = lax.dynamic_update_index_in_dim(ends, moved.end, at, 0)
+        learned = _with_draw(learned, moved.point.q)
+        return at + 1, moved.point, adapted, learned, draws, statistics, ends
 
     carry = (
         jnp.asarray(0),
         begin,
         step_size,
+        moments,
         jnp.zeros_like(momenta),
         jnp.zeros((momenta.shape[0], len(STATISTICS))),
+        jnp.zeros_like(momenta),
     )
-    _, point, step_size, draws, statistics = lax.while_loop(
+    _, point, step_size, moments, draws, statistics, ends = lax.while_loop(
         lambda carry: carry[0] < settings.count, one, carry
     )
-    gradient = _grown(scale, point.gradient)
-    return State(point.q, gradient, point.log_density), step_size, draws, statistics
+    state = State(point.q, point.gradient, point.log_density)
+    return state, step_size, moments, draws, statistics, ends
 
 
-def _grown(scale: Array, gradient: Array) -> Array:
-    """Undo `shrunk`."""
-    if scale.ndim == 1:
-        return gradient / scale
-    return solve_triangular(scale, gradient, trans="T", lower=True)
+def _with_draw(moments: Moments, q: Array) -> Moments:
+    count = moments.count + 1.0
+    step = q - moments.mean
+    mean = moments.mean + step / count
+    return Moments(count, mean, moments.squares + step * (q - mean))
 
 
 def _adapt(before: StepSize, acceptance: Array, settings: Settings) -> StepSize:

@@ -1,28 +1,56 @@
-"""Several chains side by side, each in a thread of its own."""
+"""Several chains side by side: in threads, in processes, or wherever an executor runs them."""
 
 from __future__ import annotations
 
-import os
 import time
-from collections.abc import Callable
-from concurrent.futures import FIRST_EXCEPTION, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass
+from collections.abc import Mapping
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
+from dataclasses import dataclass, field
 from threading import Event
-from typing import Literal
+from typing import Any, Protocol
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
-from millwright.sampling.block import block_for
-from millwright.sampling.chain import Chain, ChainResult, FitSettings
+from millwright.sampling.methods import Method, NoUTurn
+from millwright.sampling.piece import Piece, joined
+from millwright.sampling.pools import Pool, pool_for
 from millwright.sampling.progress import ChainProgress, Listener, Progress
-from millwright.sampling.random_walk import MetropolisWalk
+from millwright.sampling.sampler import FitSettings, Sampler
+from millwright.sampling.samplers import build
+from millwright.sampling.state import State
 from millwright.sampling.target import Target
 
-__all__ = ["Method", "Sampled", "available_cores", "sample"]
+__all__ = ["Collector", "Sampled", "Sink", "drive", "sample"]
 
 
-Method = Literal["no_u_turn", "random_walk"]
+class Sink(Protocol):
+    """Takes what chains leave, in order within a unit."""
+
+    def receive(self, state: State, pieces: tuple[Piece, ...]) -> None:
+        """Take the new state of a unit and a piece of each of its chains."""
+
+
+@dataclass
+class Collector:
+    """A sink that keeps everything in memory."""
+
+    dimension: int
+    states: dict[int, State] = field(default_factory=dict)
+    _pieces: dict[int, list[tuple[Piece, ...]]] = field(default_factory=dict)
+
+    def receive(self, state: State, pieces: tuple[Piece, ...]) -> None:
+        """Keep a state and pieces."""
+        self.states[state.unit] = state
+        self._pieces.setdefault(state.unit, []).append(pieces)
+
+    @property
+    def chains(self) -> tuple[Piece, ...]:
+        """All that each chain has left so far, in order."""
+        return tuple(
+            joined(pieces, self.dimension)
+            for unit in sorted(self._pieces)
+            for pieces in zip(*self._pieces[unit], strict=True)
+        )
 
 
 @dataclass(frozen=True)
@@ -32,15 +60,17 @@ class Sampled:
     Attributes
     ----------
     chains
-        One result a chain, in order.
-    compiling, sampling
+        What each chain left, in order.
+    reports
+        What each chain settled on.
+    sampling
         Seconds spent.
     complete
         False if the fit was stopped before its end.
     """
 
-    chains: tuple[ChainResult, ...]
-    compiling: float
+    chains: tuple[Piece, ...]
+    reports: tuple[dict[str, Any], ...]
     sampling: float
     complete: bool
 
@@ -57,89 +87,127 @@ class Sampled:
         return np.stack([chain.statistics[:n] for chain in self.chains])
 
 
-def available_cores() -> int:
-    """Return how many cores this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
-
-
 def sample(
     target: Target,
     settings: FitSettings,
     chains: int,
     seed: int,
-    workers: int | None = None,
+    workers: int | Executor | None = None,
     listener: Listener = lambda progress: None,
-    method: Method = "no_u_turn",
+    method: Method | None = None,
 ) -> Sampled:
-    """Run chains of the no-U-turn sampler, or of random-walk Metropolis.
+    """Run the chains of a method on a target and keep their draws in memory.
 
     The draws depend on target, seed, settings and the number of chains asked for before a
-    given one, not on `workers`. BLAS is held to one thread meanwhile: its threads would fight
-    the chains for the cores.
+    given one, not on `workers`.
 
     Raises
     ------
     StartError
         If no starting point is found.
     """
+    sampler = build(target, settings, chains, seed, method or NoUTurn())
+    collector = Collector(target.dimension)
     began = time.perf_counter()
     listener(Progress("compiling", 0.0))
-    stop = Event()
-    if method == "random_walk":
-        walk = MetropolisWalk(target, settings, chains, seed, stop)
-        tasks: list[Callable[[], tuple[ChainResult, ...]]] = [walk.run]
-    else:
-        run_block = block_for(target)
-        running = [Chain(target, run_block, settings, seed, n, stop) for n in range(chains)]
-        tasks = [_alone(chain) for chain in running]
-    compiling = time.perf_counter() - began
-
-    def reached() -> tuple[ChainProgress, ...]:
-        if method == "random_walk":
-            return walk.progress
-        return tuple(chain.progress for chain in running)
-
-    with (
-        threadpool_limits(1, user_api="blas"),
-        ThreadPoolExecutor(min(len(tasks), workers or available_cores())) as pool,
-    ):
-        futures = [pool.submit(task) for task in tasks]
-        complete = _watch(futures, reached, stop, listener, began)
-    results = tuple(result for future in futures for result in future.result())
-    seconds = time.perf_counter() - began
-    listener(Progress("finished" if complete else "stopped", seconds, reached()))
-    return Sampled(results, compiling, seconds - compiling, complete)
+    sampler.prepare()
+    complete = drive(sampler, pool_for(sampler, workers), collector, listener)
+    states = [collector.states[unit] for unit in sorted(collector.states)]
+    reports = tuple(report for state in states for report in sampler.report(state))
+    return Sampled(collector.chains, reports, time.perf_counter() - began, complete)
 
 
-def _alone(chain: Chain) -> Callable[[], tuple[ChainResult, ...]]:
-    return lambda: (chain.run(),)
-
-
-def _watch(
-    futures: list[Future[tuple[ChainResult, ...]]],
-    reached: Callable[[], tuple[ChainProgress, ...]],
-    stop: Event,
+def drive(
+    sampler: Sampler,
+    pool: Pool,
+    sink: Sink,
     listener: Listener,
-    began: float,
+    states: Mapping[int, State] | None = None,
 ) -> bool:
-    """Report until all chains are done; stop them at the next block on Ctrl-C or an error."""
-    try:
-        while True:
-            done, pending = wait(futures, timeout=0.1, return_when=FIRST_EXCEPTION)
-            if any(future.exception() for future in done):
-                stop.set()
-                wait(futures)
-                return True
-            if not pending:
-                return True
-            seconds = time.perf_counter() - began
-            listener(Progress("sampling", seconds, reached()))
-    except KeyboardInterrupt:
-        stop.set()
-        wait(futures)
-        return False
-    except BaseException:
-        stop.set()
-        raise
+    """Run all units to their end; return False if Ctrl-C stopped them.
+
+    A unit goes from worker to worker in slices of time. Only this thread gives to the sink and
+    the listener. Whatever ends the work, workers are stopped and what they had done is kept.
+
+    Parameters
+    ----------
+    states
+        Where to go on; units without a state are started.
+    """
+    return _Run(sampler, pool, sink, listener, dict(states or {})).to_the_end()
+
+
+@dataclass
+class _Run:
+    sampler: Sampler
+    pool: Pool
+    sink: Sink
+    listener: Listener
+    states: dict[int, Any]
+    stop: Event = field(default_factory=Event)
+    began: float = field(default_factory=time.perf_counter)
+    tries: dict[int, int] = field(default_factory=dict)
+
+    def to_the_end(self) -> bool:
+        running: dict[Future[Any], int] = {}
+        with self.pool:
+            try:
+                for unit in range(self.sampler.units):
+                    if not self._finished(unit):
+                        running[self._submit(unit)] = unit
+                self._tell("sampling")
+                while running:
+                    done, _ = wait(running, timeout=0.1, return_when=FIRST_COMPLETED)
+                    for future in done:
+                        unit = running.pop(future)
+                        if not self._take(future, unit):
+                            running[self._submit(unit)] = unit
+                    self._tell("sampling")
+            except KeyboardInterrupt:
+                self._wind_up(running)
+                self._tell("stopped")
+                return False
+            except BaseException:
+                self._wind_up(running)
+                raise
+        self._tell("finished")
+        return True
+
+    def _submit(self, unit: int) -> Future[Any]:
+        return self.pool.submit(self.sampler, unit, self.states.get(unit), self.stop)
+
+    def _take(self, future: Future[Any], unit: int) -> bool:
+        """Take the result of a slice; return whether the unit is at its end."""
+        error = future.exception()
+        if error is not None:
+            self.tries[unit] = self.tries.get(unit, 0) + 1
+            self.pool.recover(error, self.tries[unit])
+            return False
+        state, pieces = future.result()
+        self.states[unit] = state
+        self.sink.receive(state, pieces)
+        return self._finished(unit)
+
+    def _finished(self, unit: int) -> bool:
+        state = self.states.get(unit)
+        return state is not None and state.done >= self.sampler.settings.total
+
+    def _wind_up(self, running: dict[Future[Any], int]) -> None:
+        """Stop the workers and keep what they had done."""
+        self.stop.set()
+        for future in running:
+            future.cancel()
+        wait(running, timeout=self.pool.patience)
+        for future in running:
+            if future.done() and not future.cancelled() and future.exception() is None:
+                self.sink.receive(*future.result())
+
+    def _tell(self, stage: Any) -> None:
+        states = [self.states[unit] for unit in sorted(self.states)]
+        known = {c.chain: c for state in states for c in self.sampler.progress(state)}
+        total = self.sampler.settings.total
+        every = tuple(
+            known.get(chain, ChainProgress(chain, True, 0, total, 0, 0))
+            for chain in range(self.sampler.chains)
+        )
+        self.listener(Progress(stage, time.perf_counter() - self.began, every))

@@ -1,173 +1,254 @@
-"""Random-walk Metropolis: for targets without a gradient, and to check another method.
+"""Random-walk Metropolis, compiled: each chain is a unit.
 
-Normal proposals around the present point. In warm-up the covariance is learned from the chain's
-own draws in growing windows (Haario, Saksman and Tamminen 2001) and the scale is tuned to the
-acceptance that suits the dimension (Roberts, Gelman and Gilks 1997; Roberts and Rosenthal 2001:
-0.44 in one dimension, towards 0.234 in many); both are then held fixed. Each kept draw is the
-last of several proposals.
+Each kept draw is the last of several steps around the present point.
 """
 
 from __future__ import annotations
 
 import time
-from threading import Event
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 
-from millwright.errors import StartError
 from millwright.sampling.block import STATISTICS
-from millwright.sampling.chain import ChainResult, FitSettings
+from millwright.sampling.methods import RandomWalk
+from millwright.sampling.pace import Pace
+from millwright.sampling.piece import Piece, joined, thinned_statistics
 from millwright.sampling.progress import ChainProgress
+from millwright.sampling.sampler import FitSettings, Stop
+from millwright.sampling.state import Generators, State, restored
 from millwright.sampling.target import Target
+from millwright.sampling.walk_block import Walked, walk_for, walk_length
+from millwright.sampling.walking import (
+    acceptance_for,
+    first_factor,
+    first_scale,
+    good_start,
+    learned_factor,
+    steps_for,
+)
 from millwright.sampling.warmup import plan
 
-__all__ = ["MetropolisWalk", "acceptance_for", "proposals_for"]
-
-_COLUMN = {name: at for at, name in enumerate(STATISTICS)}
+__all__ = ["RandomWalkSampler", "WalkState", "step_noise"]
 
 
-def acceptance_for(dimension: int) -> float:
-    """Return the acceptance at which a normal random walk moves fastest."""
-    return 0.234 + 0.206 / dimension
+@dataclass(frozen=True)
+class WalkState(State):
+    """Where a walk is, and the proposals that it has learned.
 
-
-def proposals_for(dimension: int) -> int:
-    """Return how many proposals make one kept draw: the walk's memory grows with dimension."""
-    return min(50, 4 + 2 * dimension)
-
-
-class MetropolisWalk:
-    """Chains that go in step, so that their points are evaluated in one call.
-
-    Each chain has its own randomness, proposals and tuning; none sees another. They can be
-    watched and stopped from another thread while they run.
+    Attributes
+    ----------
+    window, within
+        Which window of the warm-up, and how many of its draws are done.
+    factor, log_scale
+        Steps are exp(log_scale) times factor times noise; `factor` has shape
+        (dimension, dimension).
+    window_draws
+        Draws of the window so far.
+    noise, chances, lengths
+        States of the random generators: directions, decisions, lengths of Student-t steps.
     """
 
+    window: int
+    within: int
+    position: np.ndarray
+    log_density: float
+    factor: np.ndarray
+    log_scale: float
+    window_draws: np.ndarray
+    noise: Generators
+    chances: Generators
+    lengths: Generators
+    warmup_seconds: float = 0.0
+    seconds: float = 0.0
+
+
+class RandomWalkSampler:
+    """Random-walk Metropolis on a traceable target."""
+
     def __init__(
-        self, target: Target, settings: FitSettings, chains: int, seed: int, stop: Event
+        self, target: Target, settings: FitSettings, chains: int, seed: int, method: RandomWalk
     ) -> None:
         self.target = target
         self.settings = settings
-        self.stop = stop
-        sequences = [np.random.SeedSequence(seed, spawn_key=(n,)).spawn(2) for n in range(chains)]
-        self.starts = [np.random.default_rng(pair[0]) for pair in sequences]
-        self.bits = [np.random.default_rng(pair[1]) for pair in sequences]
-        self.proposals = proposals_for(target.dimension)
-        self.wanted = acceptance_for(target.dimension)
-        self.factor = np.stack([np.eye(target.dimension)] * chains)
-        self.log_scale = np.full(chains, np.log(2.38 / np.sqrt(target.dimension)))
-        self.done = self.steps = 0
+        self.units = self.chains = chains
+        self.seed = seed
+        self.method = method
+        self.windows = plan(settings.warmup)
+        self.steps = method.steps or steps_for(target.dimension)
+        self.wanted = method.acceptance or acceptance_for(target.dimension)
+        self.longest = walk_length(target.dimension, self.steps)
+        self.pace = Pace(self.longest, first=20)
 
-    @property
-    def progress(self) -> tuple[ChainProgress, ...]:
-        """How far the chains are."""
-        total = self.settings.warmup + self.settings.draws
-        warming = self.done < self.settings.warmup
-        return tuple(
-            ChainProgress(number, warming, self.done, total, 0, self.steps)
-            for number in range(len(self.bits))
+    @cached_property
+    def walk(self) -> Callable[..., Walked]:
+        """The compiled block."""
+        return walk_for(self.target, self.steps)
+
+    def prepare(self) -> None:
+        """Compile the block."""
+        _ = self.walk
+
+    def start(self, unit: int) -> WalkState:
+        """Take the likeliest of a few points drawn from the prior."""
+        children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(4)
+        starts, noise, chances, lengths = map(np.random.default_rng, children)
+        points, values, spread = good_start(self.target, starts)
+        dimension = self.target.dimension
+        return WalkState(
+            unit=unit,
+            done=0,
+            window=0,
+            within=0,
+            position=points[0],
+            log_density=float(values[0]),
+            factor=first_factor(self.method, self.target, self.seed, spread),
+            log_scale=first_scale(dimension),
+            window_draws=np.zeros((0, dimension)),
+            noise=noise.bit_generator.state,
+            chances=chances.bit_generator.state,
+            lengths=lengths.bit_generator.state,
         )
 
-    def run(self) -> tuple[ChainResult, ...]:
-        """Run the chains to their end, or to the next draw once `stop` is set."""
-        began = time.perf_counter()
-        positions, values = self._start()
-        warm = [np.zeros((len(self.bits), 0, len(STATISTICS)))]
-        for window in plan(self.settings.warmup):
-            found = self._many(positions, values, window.length, True)
-            draws, statistics, positions, values = found
-            warm.append(statistics)
-            if window.metric and not self.stop.is_set():
-                self._learn(draws)
-        warmed = time.perf_counter()
-        draws, statistics, _, _ = self._many(positions, values, self.settings.draws, False)
-        seconds = (warmed - began, time.perf_counter() - warmed)
-        before = np.concatenate(warm, axis=1)
-        return tuple(
-            ChainResult(
-                draws[chain],
-                statistics[chain],
-                before[chain],
-                float(np.exp(self.log_scale[chain])),
-                np.sqrt(np.sum(self.factor[chain] ** 2, axis=1)),
-                self.wanted,
-                seconds,
+    def advance(
+        self, state: WalkState, seconds: float, stop: Stop
+    ) -> tuple[WalkState, tuple[Piece, ...]]:
+        """Go on for about so many seconds, or to the end."""
+        until = time.perf_counter() + seconds
+        pieces: list[Piece] = []
+        while state.done < self.settings.total and not stop.is_set():
+            began, before = time.perf_counter(), state.done
+            warming = state.window < len(self.windows)
+            state, piece = self._warm_up(state) if warming else self._draw(state)
+            pieces.append(piece)
+            now = time.perf_counter()
+            self.pace.learn(state.unit, now - began, state.done - before)
+            spent = "warmup_seconds" if warming else "seconds"
+            state = replace(state, **{spent: getattr(state, spent) + now - began})
+            if now >= until:
+                break
+        return state, (joined(pieces, self.target.dimension),)
+
+    def progress(self, state: WalkState) -> tuple[ChainProgress, ...]:
+        """Say how far the chain is."""
+        warming = state.window < len(self.windows)
+        total, steps = self.settings.total, state.done * self.steps
+        return (ChainProgress(state.unit, warming, state.done, total, 0, steps),)
+
+    def report(self, state: WalkState) -> tuple[dict[str, Any], ...]:
+        """Return the scale and cost of the chain's proposals."""
+        return (
+            {
+                "step_size": float(np.exp(state.log_scale)),
+                "target_acceptance": self.wanted,
+                "metric": "dense",
+                "metric_scale": np.sqrt(np.sum(state.factor**2, axis=1)),
+                "warmup_steps": min(state.done, self.settings.warmup) * self.steps,
+                "steps": state.done * self.steps,
+                "seconds": [state.warmup_seconds, state.seconds],
+            },
+        )
+
+    def _walked(self, state: WalkState, count: int, adapting: bool) -> tuple[WalkState, Walked]:
+        shape = (count, self.steps)
+        noise, bits = step_noise(state.noise, state.lengths, shape, state.factor, self.method)
+        chances = restored(state.chances)
+        log_chances = np.log(chances.random(shape))
+        walked = self.walk(
+            state.position,
+            state.log_density,
+            state.log_scale,
+            noise,
+            log_chances,
+            state.within,
+            self.wanted,
+            adapting,
+        )
+        state = replace(
+            state,
+            done=state.done + count,
+            position=walked.position,
+            log_density=float(walked.log_density),
+            log_scale=float(walked.log_scale),
+            noise=bits[0],
+            lengths=bits[1],
+            chances=chances.bit_generator.state,
+        )
+        return state, walked
+
+    def _warm_up(self, state: WalkState) -> tuple[WalkState, Piece]:
+        window = self.windows[state.window]
+        count = min(self.pace.of(state.unit), window.length - state.within)
+        state, walked = self._walked(state, count, True)
+        kept = np.concatenate([state.window_draws, walked.draws])
+        state = replace(state, within=state.within + count, window_draws=kept)
+        if state.within == window.length:
+            learns = window.metric and isinstance(self.method.covariance, str)
+            factor, scale = state.factor, state.log_scale
+            if learns and self.method.covariance == "warm-up":
+                factor = learned_factor(kept, state.factor)
+                moved = factor is not state.factor
+                scale = first_scale(self.target.dimension) if moved else scale
+            state = replace(
+                state,
+                window=state.window + 1,
+                within=0,
+                window_draws=kept[:0],
+                factor=factor,
+                log_scale=scale,
             )
-            for chain in range(len(self.bits))
+        piece = Piece.empty(self.target.dimension)
+        return state, replace(piece, warmup=_rows(walked, self.steps, state.log_scale))
+
+    def _draw(self, state: WalkState) -> tuple[WalkState, Piece]:
+        thin = self.settings.thin
+        left = self.settings.total - state.done
+        wanted = max(1, min(self.pace.of(state.unit), left) // thin) * thin
+        found: list[Walked] = []
+        while wanted:
+            count = min(wanted, self.longest)
+            state, walked = self._walked(state, count, False)
+            found.append(walked)
+            wanted -= count
+        draws = np.concatenate([walked.draws for walked in found])
+        rows = np.concatenate([_rows(walked, self.steps, state.log_scale) for walked in found])
+        piece = Piece.empty(self.target.dimension)
+        return state, replace(
+            piece, positions=draws[thin - 1 :: thin], statistics=thinned_statistics(rows, thin)
         )
 
-    def _start(self) -> tuple[np.ndarray, np.ndarray]:
-        """Take the likeliest of a few points for each chain, so that it need not climb far."""
-        points, values = [], []
-        for chain, generator in enumerate(self.starts):
-            candidates = self.target.starts(generator, 100)
-            spread = np.nanstd(candidates, axis=0)
-            safe = np.where(np.isfinite(spread) & (spread > 0), spread, 1.0)
-            self.factor[chain] = np.diag(safe)
-            found = self.target.plain(candidates)
-            finite = np.flatnonzero(np.isfinite(found))[:20]
-            if not finite.size:
-                raise StartError(
-                    "No starting point: the log density was not finite at any of 100 points "
-                    f"drawn from the prior. {self.target.explain(candidates)}"
-                )
-            best = finite[np.argmax(found[finite])]
-            points.append(candidates[best])
-            values.append(found[best])
-        return np.stack(points), np.array(values)
 
-    def _learn(self, draws: np.ndarray) -> None:
-        """Take each chain's covariance over a window, shrunk a little towards its diagonal."""
-        for chain, window in enumerate(draws):
-            dimension = window.shape[1]
-            covariance = np.atleast_2d(np.cov(window.T))
-            weight = len(window) / (len(window) + 2 * dimension)
-            mixed = weight * covariance + (1 - weight) * np.diag(np.diag(covariance))
-            if np.linalg.eigvalsh(mixed)[0] <= 0:
-                # The chain did not move in some direction: keep what was there.
-                continue
-            self.factor[chain] = np.linalg.cholesky(mixed)
-            self.log_scale[chain] = np.log(2.38 / np.sqrt(dimension))
+def step_noise(
+    noise: Generators,
+    lengths: Generators,
+    shape: tuple[int, ...],
+    factor: np.ndarray,
+    method: RandomWalk,
+) -> tuple[np.ndarray, tuple[Generators, Generators]]:
+    """Draw the directions of steps, shape (*shape, dimension); return the generators' states."""
+    normal, chi = restored(noise), restored(lengths)
+    steps = normal.standard_normal((*shape, len(factor)))
+    # One row at a time, so that the answer does not depend on how many there are.
+    steps = np.einsum("ij,...j->...i", factor, steps)
+    if method.proposal == "student_t":
+        squares = 2.0 * chi.standard_gamma(method.df / 2, shape)
+        steps = steps * np.sqrt(method.df / squares)[..., None]
+    return steps, (normal.bit_generator.state, chi.bit_generator.state)
 
-    def _many(
-        self, positions: np.ndarray, values: np.ndarray, total: int, adapting: bool
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-        chains, dimension = positions.shape
-        draws = np.empty((chains, total, dimension))
-        statistics = np.zeros((chains, total, len(STATISTICS)))
-        statistics[:, :, _COLUMN["energy"]] = np.nan
-        at = 0
-        while at < total and not self.stop.is_set():
-            positions, values, accepted = self._one_draw(positions, values, adapting, at)
-            draws[:, at] = positions
-            statistics[:, at, _COLUMN["log_density"]] = values
-            statistics[:, at, _COLUMN["acceptance"]] = accepted
-            statistics[:, at, _COLUMN["steps"]] = self.proposals
-            statistics[:, at, _COLUMN["step_size"]] = np.exp(self.log_scale)
-            at += 1
-            self.done += 1
-            self.steps += self.proposals
-        return draws[:, :at], statistics[:, :at], positions, values
 
-    def _one_draw(
-        self, positions: np.ndarray, values: np.ndarray, adapting: bool, at: int
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Make the proposals of one draw; return points, values and mean acceptances."""
-        size = (self.proposals, positions.shape[1])
-        normal = np.stack([bits.standard_normal(size) for bits in self.bits])
-        noise = np.einsum("cij,cpj->pci", self.factor, normal)
-        chances = np.log(np.stack([bits.random(self.proposals) for bits in self.bits], axis=1))
-        total = np.zeros(len(values))
-        rate = 1 / np.sqrt(1 + at * self.proposals / 10)
-        for step, chance in zip(noise, chances, strict=True):
-            candidates = positions + np.exp(self.log_scale)[:, None] * step
-            there = self.target.plain(candidates)
-            there = np.where(np.isnan(there), -np.inf, there)
-            log_ratio = np.minimum(0.0, there - values)
-            taken = chance < log_ratio
-            positions = np.where(taken[:, None], candidates, positions)
-            values = np.where(taken, there, values)
-            total += np.exp(log_ratio)
-            if adapting:
-                self.log_scale += rate * (np.exp(log_ratio) - self.wanted)
-        return positions, values, total / self.proposals
+def _rows(walked: Walked, steps: int, log_scale: float) -> np.ndarray:
+    """Return the statistics of a block; a walk has no energy and no depth."""
+    count = len(walked.values)
+    columns = {
+        "log_density": walked.values,
+        "acceptance": walked.accepted,
+        "steps": np.full(count, float(steps)),
+        "depth": np.zeros(count),
+        "diverging": np.zeros(count),
+        "energy": np.full(count, np.nan),
+        "step_size": np.full(count, np.exp(log_scale)),
+    }
+    return np.stack([columns[name] for name in STATISTICS], axis=1)

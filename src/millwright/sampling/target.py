@@ -30,8 +30,18 @@ class Target:
     explain
         `explain(positions)` says in words why the density is not finite there.
     plain
-        `plain(positions)` gives the log density at positions (n, dimension) without JAX, shape
-        (n,), for samplers that need no gradient.
+        `plain(positions)` gives the log density at positions (n, dimension), shape (n,), for
+        samplers that need no gradient.
+    split
+        `split(positions)` gives log prior and log likelihood apart, each of shape (n,).
+    prior_draws
+        `prior_draws(generator, n)` gives n draws from the prior, shape (n, dimension); None
+        where the prior cannot be drawn from.
+    split_density
+        `split_density(position, arguments)` gives log prior and log likelihood of one position,
+        traceable by JAX; it compares by content.
+    traceable
+        Whether `log_density` can be traced; a black box has `plain` and `split` only.
     """
 
     dimension: int
@@ -42,8 +52,21 @@ class Target:
     plain: Callable[[np.ndarray], np.ndarray] = field(
         repr=False, default=lambda positions: np.full(len(positions), np.nan)
     )
+    split: Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]] = field(
+        repr=False, default=lambda positions: (np.full(len(positions), np.nan),) * 2
+    )
+    prior_draws: Callable[[np.random.Generator, int], np.ndarray] | None = field(
+        repr=False, default=None
+    )
+    traceable: bool = True
+    split_density: Callable[[Any, Any], tuple[Any, Any]] | None = field(repr=False, default=None)
 
     @property
     def key(self) -> Hashable:
         """What the compiled functions of this target depend on, besides shapes."""
         return self.log_density
+
+    @property
+    def split_key(self) -> Hashable:
+        """The same, where prior and likelihood are apart."""
+        return self.split_density

@@ -64,13 +64,14 @@ class _Tree(NamedTuple):
 
 
 class Outcome(NamedTuple):
-    """Result of one transition."""
+    """Result of one transition; `end` is where its last good leapfrog step ended."""
 
     point: Point
     acceptance: Array
     steps: Array
     depth: Array
     diverging: Array
+    end: Array
 
 
 def uniform(seed: Array, counter: Array) -> Array:
@@ -130,7 +131,12 @@ def transition(
 
     tree = lax.while_loop(lambda tree: tree.going, step, tree)
     return Outcome(
-        tree.sample, tree.acceptance / tree.steps, tree.steps, tree.depth, tree.diverging
+        tree.sample,
+        tree.acceptance / tree.steps,
+        tree.steps,
+        tree.depth,
+        tree.diverging,
+        _row(tree.ends_q, tree.side),
     )
 
 
@@ -140,7 +146,7 @@ def _first(start: Point, momentum: Array, seed: Array) -> _Tree:
     none = jnp.asarray(0, jnp.int32)
     no = jnp.asarray(False)
     return _Tree(
-        ends_q=jnp.stack([start.q, start.q]),
+        ends_q=jnp.stack([start.q, start.q, start.q]),
         ends_r=jnp.stack([momentum, momentum]),
         ends_gradient=jnp.stack([start.gradient, start.gradient]),
         sample=start,
@@ -209,7 +215,8 @@ def _step(
     full = good & (leaf + 1 == (jnp.asarray(1, jnp.int32) << tree.depth))
     ends_r = _with_row(tree.ends_r, side, r)
     grown = tree._replace(
-        ends_q=_with_row(tree.ends_q, side, q),
+        # A step that diverged goes to a spare row: its beginning shows where the trouble is.
+        ends_q=_with_row(tree.ends_q, jnp.where(diverging, 2, side), q),
         ends_r=ends_r,
         ends_gradient=_with_row(tree.ends_gradient, side, gradient),
         proposal=proposal,

@@ -7,13 +7,21 @@ from typing import Literal
 
 import numpy as np
 
-__all__ = ["Metric", "Window", "dense_scale", "plan", "refined_scale", "wants_dense"]
+__all__ = [
+    "LARGEST_DENSE",
+    "Metric",
+    "Window",
+    "dense_scale",
+    "plan",
+    "refined_scale",
+    "wants_dense",
+]
 
 
 Metric = Literal["automatic", "diagonal", "dense"]
 
 # A dense metric costs a second compilation, and its own arithmetic at every step.
-_LARGEST_DENSE = 200
+LARGEST_DENSE = 200
 _STRONGLY_CORRELATED = 100.0
 
 
@@ -45,7 +53,7 @@ def plan(warmup: int) -> tuple[Window, ...]:
     return (*windows, Window(last, metric=False))
 
 
-def refined_scale(draws: np.ndarray, before: np.ndarray) -> np.ndarray:
+def refined_scale(n: int, mean: np.ndarray, sd: np.ndarray, before: np.ndarray) -> np.ndarray:
     """Estimate the metric's standard deviations from a window's draws.
 
     With few draws the change against the scales before is pulled towards the average change of
@@ -53,15 +61,13 @@ def refined_scale(draws: np.ndarray, before: np.ndarray) -> np.ndarray:
 
     Parameters
     ----------
-    draws
-        Shape (draws, dimension).
+    n, mean, sd
+        Number of draws, their means and standard deviations, shape (dimension,).
     before
         Scales in force so far, shape (dimension,).
     """
-    n = len(draws)
-    sd = draws.std(axis=0, ddof=1) if n > 1 else np.zeros_like(before)
     # A coordinate that did not move says nothing; it follows the others.
-    moved = sd > 1e-13 * np.abs(draws).max(axis=0)
+    moved = sd > 1e-13 * np.abs(mean)
     if not moved.any():
         return before
     change = np.zeros_like(before)
@@ -96,7 +102,7 @@ def wants_dense(draws: np.ndarray, sd: np.ndarray) -> bool:
     """
     n, dimension = draws.shape
     # Fewer draws than that show correlations where there are none.
-    if dimension == 1 or dimension > _LARGEST_DENSE or n < max(80, 5 * dimension):
+    if dimension == 1 or dimension > LARGEST_DENSE or n < max(80, 5 * dimension):
         return False
     z = (draws - draws.mean(axis=0)) / sd
     eigenvalues = np.linalg.eigvalsh(z.T @ z / n)

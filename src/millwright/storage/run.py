@@ -1,14 +1,19 @@
 """A stored run: a folder in open formats that can be read without this library.
 
-    run.json         settings, seed, versions, data fingerprint, sampler state
+    run.json         settings, seed, versions, data fingerprint
     model.toml       the model; sheet.toml is the sheet as the user wrote it, if there was one
-    data/            the data, one Parquet file a table, and constants.json
-    draws/           Parquet: one row a draw, columns chain and draw, one column a quantity (a
-                     fixed-size list where it has labels), the labels in the metadata
-    statistics/      Parquet: one row a draw, the sampler's numbers
+    data/            the data, one Parquet file a table, and tables.json
+    draws/           Parquet parts, chain by chain: one row a draw, columns chain and draw, one
+                     column a quantity (a fixed-size list where it has labels), the labels in
+                     the metadata
+    statistics/      the sampler's numbers of each draw, in parts likewise
+    warmup/          the sampler's numbers of each warm-up transition, one file a chain
+    state/           what each unit of work needs to go on, and the coordinates it works in
+    lock             held by the process that writes
 
-A run is written into a folder beside its place and renamed when complete, so that a process
-killed at any moment leaves either the whole run or none.
+A run appears under its name when everything but the draws is in it. From then on files are
+written aside and renamed, and the files in `state/` say how far the run is, so that a process
+killed at any moment leaves a run that loads and goes on.
 """
 
 from __future__ import annotations
@@ -17,6 +22,7 @@ import json
 import os
 import shutil
 import tempfile
+import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,15 +32,75 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from millwright.draws.columns import Columns
 from millwright.errors import StorageError
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.tables import Column, Tables
+from millwright.sampling.block import STATISTICS
+from millwright.storage.lock import locked
+from millwright.storage.parts import (
+    PartList,
+    columns_of,
+    flat_values,
+    part_lists,
+    part_name,
+    read_parquet,
+)
 from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet
+from millwright.storage.writing import ChainFiles
 
-__all__ = ["FORMAT", "StoredRun", "read_run", "write_run"]
+__all__ = ["FORMAT", "Header", "StoredRun", "StoredUnit", "create_run", "read_run"]
 
-FORMAT = 1
+FORMAT = 2
+
+Coordinates = Mapping[tuple[str, ...], np.ndarray]
+
+
+@dataclass(frozen=True)
+class Header:
+    """What a run folder holds besides draws.
+
+    Attributes
+    ----------
+    record
+        The content of run.json.
+    model
+        The text of model.toml.
+    sheet
+        The sheet as the user wrote it, if there was one.
+    data
+        The tables.
+    coordinates
+        Constants of the coordinates in which group effects are sampled.
+    """
+
+    record: Mapping[str, Any]
+    model: str
+    sheet: str | None
+    data: Tables
+    coordinates: Coordinates
+
+
+@dataclass(frozen=True)
+class StoredUnit:
+    """How far a unit of work was at its last commit.
+
+    Attributes
+    ----------
+    kind
+        Name of the type of its state; `numbers` and `arrays` are the state's fields.
+    chains
+        What is not in full parts of each of its chains.
+    reports
+        What each of its chains settled on.
+    """
+
+    kind: str
+    numbers: Mapping[str, Any]
+    arrays: Mapping[str, np.ndarray]
+    chains: Mapping[int, ChainFiles]
+    reports: tuple[Mapping[str, Any], ...]
 
 
 @dataclass(frozen=True)
@@ -43,31 +109,25 @@ class StoredRun:
 
     Attributes
     ----------
-    record
-        The content of run.json.
-    model
-        The text of model.toml.
-    data
-        Tables by name (None for a single one) as mappings of columns.
     draws
-        Draws of each unknown, shape (chains, draws, labels...).
-    labels
-        Labels of each label set.
+        Draws of each unknown, shape (chains, draws, labels...), read when asked for.
     statistics
-        Sampler statistics by name, shape (chains, draws).
+        The sampler's numbers by name, shape (chains, draws), read when asked for.
+    warmup
+        Those of the warm-up, shape (chains, transitions, 7); None where there are none.
+    units
+        The state of each unit of work, by number.
     """
 
-    record: Mapping[str, Any]
-    model: str
-    sheet: str | None
-    data: Tables
-    draws: Mapping[str, np.ndarray]
-    labels: Mapping[str, tuple[Any, ...]]
-    statistics: Mapping[str, np.ndarray]
+    header: Header
+    draws: Columns
+    statistics: Columns
+    warmup: np.ndarray | None
+    units: Mapping[int, StoredUnit]
 
 
-def write_run(path: Path, run: StoredRun, existing: str = "refuse") -> None:
-    """Write a run folder.
+def create_run(path: Path, header: Header, existing: str = "refuse") -> None:
+    """Make a run folder without draws.
 
     Parameters
     ----------
@@ -84,8 +144,9 @@ def write_run(path: Path, run: StoredRun, existing: str = "refuse") -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         beside = Path(tempfile.mkdtemp(prefix=f".{path.name}-", dir=path.parent))
         try:
-            _write_parts(beside, run)
+            _write_header(beside, header)
             if path.exists():
+                locked(path).release()
                 shutil.rmtree(path)
             beside.chmod(0o755)
             os.replace(beside, path)
@@ -93,44 +154,21 @@ def write_run(path: Path, run: StoredRun, existing: str = "refuse") -> None:
             shutil.rmtree(beside, ignore_errors=True)
             raise
     except OSError as error:
+        if isinstance(error, StorageError):
+            raise
         raise StorageError(f"The run cannot be written to {path}: {error.strerror}.") from error
 
 
-def _write_parts(folder: Path, run: StoredRun) -> None:
-    (folder / "run.json").write_text(json.dumps(run.record, indent=2), encoding="utf-8")
-    (folder / "model.toml").write_text(run.model, encoding="utf-8")
-    if run.sheet is not None:
-        (folder / "sheet.toml").write_text(run.sheet, encoding="utf-8")
-    (folder / "data").mkdir()
-    _write_data(folder / "data", run.data)
-    (folder / "draws").mkdir()
-    pq.write_table(_draws_table(run), folder / "draws" / "part-000001.parquet")
-    (folder / "statistics").mkdir()
-    chains, draws = next(iter(run.draws.values())).shape[:2]
-    columns = {name: pa.array(value.reshape(-1)) for name, value in run.statistics.items()}
-    table = pa.table({**_counters(chains, draws), **columns})
-    pq.write_table(table, folder / "statistics" / "part-000001.parquet")
-
-
-def _counters(chains: int, draws: int) -> dict[str, pa.Array]:
-    return {
-        "chain": pa.array(np.repeat(np.arange(1, chains + 1), draws)),
-        "draw": pa.array(np.tile(np.arange(1, draws + 1), chains)),
-    }
-
-
-def _draws_table(run: StoredRun) -> pa.Table:
-    chains, draws = next(iter(run.draws.values())).shape[:2]
-    columns: dict[str, pa.Array] = _counters(chains, draws)
-    for name, value in run.draws.items():
-        flat = pa.array(np.ascontiguousarray(value).reshape(-1))
-        size = int(np.prod(value.shape[2:], dtype=int))
-        columns[name] = pa.FixedSizeListArray.from_arrays(flat, size) if value.ndim > 2 else flat
-    meta = {
-        "labels": json.dumps({name: list(labels) for name, labels in run.labels.items()}),
-        "axes": json.dumps(run.record["axes"]),
-    }
-    return pa.table(columns).replace_schema_metadata(meta)
+def _write_header(folder: Path, header: Header) -> None:
+    (folder / "run.json").write_text(json.dumps(header.record, indent=2), encoding="utf-8")
+    (folder / "model.toml").write_text(header.model, encoding="utf-8")
+    if header.sheet is not None:
+        (folder / "sheet.toml").write_text(header.sheet, encoding="utf-8")
+    for name in ("data", "draws", "statistics", "warmup", "state"):
+        (folder / name).mkdir()
+    _write_data(folder / "data", header.data)
+    arrays = {"/".join(key): value for key, value in header.coordinates.items()}
+    np.savez(folder / "state" / "coordinates.npz", **arrays)  # type: ignore[arg-type]
 
 
 def _write_data(folder: Path, data: Tables) -> None:
@@ -161,12 +199,12 @@ def _column_array(column: Column) -> pa.Array:
 
 
 def read_run(path: Path) -> StoredRun:
-    """Read a run folder.
+    """Read a run folder; draws are read when they are asked for.
 
     Raises
     ------
     StorageError
-        If it is not a run, or a part is missing or damaged.
+        If it is not a run, a part is missing or damaged, or it holds no draws yet.
     """
     if not path.is_dir() or not (path / "run.json").is_file():
         raise StorageError(f"{path} is not a stored run: there is no {path / 'run.json'}.")
@@ -178,32 +216,107 @@ def read_run(path: Path) -> StoredRun:
     _, model = read_sheet(path / "model.toml")
     sheet_path = path / "sheet.toml"
     sheet = sheet_path.read_text(encoding="utf-8") if sheet_path.is_file() else None
-    table = _read_parquet(path / "draws" / "part-000001.parquet")
-    meta = {key.decode(): json.loads(value) for key, value in table.schema.metadata.items()}
-    labels = {name: tuple(values) for name, values in meta["labels"].items()}
-    sizes = {name: len(values) for name, values in labels.items()}
-    chains = int(np.max(table["chain"].to_numpy()))
-    draws = table.num_rows // chains
-    values = {}
-    for name, axes in record["axes"].items():
-        if name in table.column_names:
-            flat = _flat(table[name])
-            values[name] = flat.reshape(chains, draws, *(sizes[base_axis(axis)] for axis in axes))
-    statistics = _read_parquet(path / "statistics" / "part-000001.parquet")
-    numbers = {
-        name: statistics[name].to_numpy().reshape(chains, draws)
-        for name in statistics.column_names
-        if name not in ("chain", "draw")
-    }
     data = _read_data(path / "data")
-    return StoredRun(record, model, sheet, data, values, labels, numbers)
+    coordinates = {tuple(k.split("/", 1)): v for k, v in _coordinates(path).items()}
+    chains = int(record["settings"]["chains"])
+    lists = part_lists(path / "draws", chains)
+    numbers = part_lists(path / "statistics", chains)
+    draws = min(found.rows for found in (*lists, *numbers))
+    units = _units(path / "state")
+    _check_parts(path, units, lists, numbers)
+    sizes = {name: len(values) for name, values in record["labels"].items()}
+    shapes = {
+        name: tuple(sizes[base_axis(axis)] for axis in axes)
+        for name, axes in record["axes"].items()
+    }
+    return StoredRun(
+        Header(record, model, sheet, data, coordinates),
+        columns_of(lists, shapes, draws),
+        columns_of(numbers, dict.fromkeys(STATISTICS, ()), draws),
+        _warmup(path / "warmup", chains),
+        units,
+    )
 
 
-def _flat(column: pa.ChunkedArray) -> np.ndarray:
-    array = column.combine_chunks()
-    if pa.types.is_fixed_size_list(array.type):
-        array = array.flatten()
-    return np.asarray(array.to_numpy(zero_copy_only=False), dtype=float)
+def _check_parts(
+    path: Path,
+    units: Mapping[int, StoredUnit],
+    lists: tuple[PartList, ...],
+    numbers: tuple[PartList, ...],
+) -> None:
+    """Compare the parts with what the states say was written."""
+    for unit in units.values():
+        for chain, files in unit.chains.items():
+            wanted = files.full + bool(len(files.positions))
+            for folder, found in (("draws", lists), ("statistics", numbers)):
+                if len(found[chain].paths) < wanted:
+                    name = part_name(chain, len(found[chain].paths) + 1)
+                    raise StorageError(f"The run is damaged: {path / folder / name} is missing.")
+
+
+def _coordinates(path: Path) -> dict[str, np.ndarray]:
+    return _read_arrays(path / "state" / "coordinates.npz")
+
+
+def _read_arrays(path: Path) -> dict[str, np.ndarray]:
+    try:
+        with path.open("rb") as file, np.load(file, allow_pickle=False) as stored:
+            return {name: stored[name] for name in stored.files}
+    except FileNotFoundError:
+        raise StorageError(f"The run is damaged: {path} is missing.") from None
+    except (OSError, ValueError, EOFError, KeyError, zipfile.BadZipFile) as error:
+        raise StorageError(f"The run is damaged: {path} cannot be read ({error}).") from error
+
+
+def _warmup(folder: Path, chains: int) -> np.ndarray | None:
+    """Return the warm-up's statistics, cut to the shortest chain."""
+    paths = [folder / f"chain-{chain + 1:02d}.parquet" for chain in range(chains)]
+    if not all(path.is_file() for path in paths):
+        return None
+    tables = [read_parquet(path) for path in paths]
+    n = min(table.num_rows for table in tables)
+    rows = [
+        np.stack([table[name].to_numpy() for name in STATISTICS], axis=1)[:n] for table in tables
+    ]
+    return np.stack(rows)
+
+
+def _units(folder: Path) -> dict[int, StoredUnit]:
+    result: dict[int, StoredUnit] = {}
+    for path in sorted(folder.glob("unit-*.npz")):
+        arrays = _read_arrays(path)
+        header = json.loads(str(arrays.pop("header")))
+        of_state = {
+            name.removeprefix("state/"): value
+            for name, value in arrays.items()
+            if name.startswith("state/")
+        }
+        done = int(header["numbers"]["done"])
+        chains = {
+            int(chain): _chain_files(folder.parent, int(chain), full, arrays, done)
+            for chain, full in header["chains"].items()
+        }
+        result[int(header["numbers"]["unit"])] = StoredUnit(
+            header["kind"], header["numbers"], of_state, chains, tuple(header["reports"])
+        )
+    return result
+
+
+def _chain_files(
+    path: Path, chain: int, full: int, arrays: Mapping[str, np.ndarray], done: int
+) -> ChainFiles:
+    positions, rows, failures, failed = (
+        arrays[f"{chain}/{name}"] for name in ("positions", "rows", "failures", "failed")
+    )
+    warm = path / "warmup" / f"chain-{chain + 1:02d}.parquet"
+    warmup = np.zeros((0, len(STATISTICS)))
+    if warm.is_file():
+        table = read_parquet(warm)
+        # The file may be ahead of the state.
+        warmup = np.stack([table[name].to_numpy() for name in STATISTICS], axis=1)[:done]
+    return ChainFiles(
+        positions.shape[1], full, positions, rows, warmup, failures, failed, len(warmup)
+    )
 
 
 def _read_data(folder: Path) -> Tables:
@@ -214,7 +327,7 @@ def _read_data(folder: Path) -> Tables:
         columns[name] = Column(name, np.asarray(value), ())
     for number, (axis, size) in enumerate(index["rows"], start=1):
         path = folder / f"{number}.parquet"
-        table = _read_parquet(path) if path.is_file() else pa.table({})
+        table = read_parquet(path) if path.is_file() else pa.table({})
         for name in table.column_names:
             stated = tuple(levels[name]) if name in levels else None
             columns[name] = _column_from(name, table[name], axis, size, stated)
@@ -229,7 +342,7 @@ def _column_from(
         values = np.empty(size, dtype=object)
         values[:] = column.to_pylist()
         return Column(name, values, (axis,), levels)
-    flat = _flat(column)
+    flat = flat_values(column)
     if pa.types.is_fixed_size_list(column.type):
         return Column(name, flat.reshape(size, -1), (axis, name))
     return Column(name, flat, (axis,), levels)
@@ -245,12 +358,3 @@ def _read_json(path: Path) -> dict[str, Any]:
     if not isinstance(content, dict):
         raise StorageError(f"The run is damaged: {path} does not hold what it should.")
     return content
-
-
-def _read_parquet(path: Path) -> pa.Table:
-    try:
-        return pq.read_table(path)
-    except FileNotFoundError:
-        raise StorageError(f"The run is damaged: {path} is missing.") from None
-    except (OSError, pa.ArrowException) as error:
-        raise StorageError(f"The run is damaged: {path} cannot be read ({error}).") from error

@@ -7,7 +7,7 @@ from typing import IO
 
 from millwright.sampling.progress import Listener, Progress
 
-__all__ = ["auto_listener", "bar_listener", "line_listener"]
+__all__ = ["auto_listener", "bar_listener", "chosen_listener", "line_listener"]
 
 _SECONDS_BETWEEN_LINES = 3.0
 
@@ -16,6 +16,13 @@ def auto_listener(stream: IO[str] | None = None) -> Listener:
     """Return a bar if the stream (standard error by default) is a terminal, else lines."""
     stream = stream or sys.stderr
     return bar_listener(stream) if stream.isatty() else line_listener(stream)
+
+
+def chosen_listener(progress: bool | Listener) -> Listener:
+    """Return the listener that a caller asked for: its own, the usual one, or silence."""
+    if callable(progress):
+        return progress
+    return auto_listener() if progress else lambda event: None
 
 
 def bar_listener(stream: IO[str]) -> Listener:

@@ -1,0 +1,46 @@
+"""Draws of the unknowns from the prior."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.draws.labelled_draws import Draws
+from millwright.errors import ModelError
+from millwright.modelling.binding import Binding
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.simulate import draw_unknowns
+
+__all__ = ["draws_in", "prior_draws", "refuse_improper"]
+
+
+def prior_draws(binding: Binding, draws: int, generator: np.random.Generator) -> Draws:
+    """Draw all unknowns from the prior.
+
+    Raises
+    ------
+    ModelError
+        If a prior is improper.
+    """
+    refuse_improper(binding, ())
+    return draws_in(binding, draw_unknowns(binding, draws, generator))
+
+
+def draws_in(binding: Binding, evaluation: Evaluation) -> Draws:
+    """Return the unknowns of an evaluation over draws, as one chain."""
+    return Draws(
+        binding,
+        {
+            part.name: np.asarray(evaluation.values[part.name].values)[None]
+            for part in binding.program.unknowns
+        },
+    )
+
+
+def refuse_improper(binding: Binding, given: tuple[str, ...]) -> None:
+    """Refuse an improper prior, unless its unknown is given a value."""
+    for part in binding.program.unknowns:
+        if part.improper and part.name not in given:
+            raise ModelError(
+                f"The prior of `{part.name}` is flat and improper: nothing can be drawn from it. "
+                "Give it a value (given=), or a proper prior."
+            )

@@ -1,0 +1,140 @@
+"""Fits from their start to a posterior, in memory or in a folder, and going on with them."""
+
+from __future__ import annotations
+
+from concurrent.futures import Executor
+from pathlib import Path
+from typing import Any
+
+from millwright.errors import Interrupted, StorageError
+from millwright.job import Fitted, Job, run_in_memory
+from millwright.posterior import Posterior
+from millwright.sampling.progress import Listener
+from millwright.stored_fits import open_fit, resume_in_folder, run_in_folder
+from millwright.terminal.progress import chosen_listener
+
+__all__ = ["fit_in_folder", "fit_in_memory", "load", "resume"]
+
+
+def fit_in_memory(
+    job: Job, sheet: str | None, workers: int | Executor | None, listener: Listener
+) -> Posterior:
+    """Run a job and keep its draws in memory.
+
+    Raises
+    ------
+    Interrupted
+        On Ctrl-C.
+    """
+    fitted, complete = run_in_memory(job, workers, listener)
+    if fitted is None:
+        raise Interrupted(
+            "The fit was stopped before every chain had kept a draw. Give save= to be able to go "
+            "on after a stop."
+        )
+    posterior = posterior_of(fitted, sheet)
+    if complete:
+        return posterior
+    raise Interrupted(
+        f"The fit was stopped; the {posterior.draws.shape[1]} draws a chain so far are in this "
+        "error's `posterior`, and its `extend()` goes on.",
+        posterior,
+    )
+
+
+def fit_in_folder(
+    job: Job,
+    path: Path,
+    existing: str,
+    sheet: str | None,
+    workers: int | Executor | None,
+    listener: Listener,
+) -> Posterior:
+    """Run a job with its draws going to a folder.
+
+    Raises
+    ------
+    Interrupted
+        On Ctrl-C.
+    """
+    return _read_back(path, run_in_folder(job, path, existing, sheet, workers, listener), None)
+
+
+def _read_back(path: Path, complete: bool, model: Any) -> Posterior:
+    opened = open_fit(path, model)
+    posterior = None
+    if opened.fitted is not None:
+        posterior = posterior_of(opened.fitted, opened.sheet)
+    if complete and posterior is not None:
+        return posterior
+    kept = f"{posterior.draws.shape[1]} draws a chain" if posterior else "the warm-up so far"
+    raise Interrupted(
+        f"The fit was stopped; {kept} are stored in {path}, and mw.resume({str(path)!r}) goes on.",
+        posterior,
+    )
+
+
+def posterior_of(fitted: Fitted, sheet: str | None) -> Posterior:
+    """Return the posterior of a result."""
+    return Posterior(fitted.draws, fitted.record, fitted.statistics, sheet, fitted.trail)
+
+
+def load(path: str | Path, *, model: Any = None) -> Posterior:
+    """Load a stored run; one that was cut off gives the draws so far.
+
+    Parameters
+    ----------
+    model
+        The model or target that made it. It is needed only to compute with functions of its own
+        that are not registered here: draws and tables always load.
+
+    Raises
+    ------
+    StorageError
+        If it is not a run, a part of it is missing or damaged, or it holds no draws yet.
+    """
+    opened = open_fit(Path(path), model)
+    if opened.fitted is None:
+        raise StorageError(
+            f"{path} holds no draws yet: the fit was stopped in its warm-up. "
+            f"mw.resume({str(path)!r}) goes on with it."
+        )
+    return posterior_of(opened.fitted, opened.sheet)
+
+
+def resume(
+    path: str | Path,
+    *,
+    draws: int | None = None,
+    model: Any = None,
+    workers: int | Executor | None = None,
+    progress: bool | Listener = True,
+) -> Posterior:
+    """Go on with a stored run, after a crash or Ctrl-C or to have more draws.
+
+    The draws are those that one uninterrupted run would have had. Warm-up is not done again.
+
+    Parameters
+    ----------
+    draws
+        How many draws a chain to have in the end; by default as many as were planned.
+    model
+        The model or target that made it, where its functions are not registered here; it is
+        checked against stored log densities.
+    workers, progress
+        As for `fit`.
+
+    Raises
+    ------
+    StorageError
+        If it is not a run, is damaged or in use.
+    ArgumentError
+        If it has more draws already.
+    ModelError
+        If a function is missing, or gives another density than the run was made with.
+    Interrupted
+        On Ctrl-C.
+    """
+    place = Path(path)
+    complete = resume_in_folder(place, model, draws, workers, chosen_listener(progress))
+    return _read_back(place, complete, model)

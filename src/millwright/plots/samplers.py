@@ -1,0 +1,87 @@
+"""Methods of sampling side by side: how draws depend on each other, and what they say."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.errors import ArgumentError
+from millwright.plots.style import CHAINS, INK, finish, light_grid, new_figure, styled
+from millwright.samplers_compared import SamplersCompared, autocorrelations
+
+__all__ = ["samplers"]
+
+_MOST = 4
+_LAGS = 40
+
+
+def samplers(
+    compared: SamplersCompared,
+    names: str | Sequence[str] | None = None,
+    *,
+    size: tuple[float, float] | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw autocorrelations and estimates of each method, a row for each quantity.
+
+    Parameters
+    ----------
+    names
+        At most four quantities; by default the first ones of the table.
+    """
+    known = list(dict.fromkeys(name for _, name in compared.table.index))
+    chosen = [names] if isinstance(names, str) else list(names or known[:_MOST])
+    unknown = [name for name in chosen if name not in known]
+    if unknown or not 0 < len(chosen) <= _MOST:
+        raise ArgumentError(f"Choose one to four of these quantities: {', '.join(known[:12])}.")
+    with styled():
+        figure = new_figure(*(size or (12.8, min(8.0, 2.0 + 2.2 * len(chosen)))))
+        grid = figure.subplots(len(chosen), 2, squeeze=False)
+        for (left, right), name in zip(grid, chosen, strict=True):
+            _autocorrelation(left, compared, name)
+            _estimates(right, compared, name)
+        grid[0, 0].legend(loc="upper right", fontsize=9.5)
+        grid[-1, 0].set_xlabel("lag in kept draws")
+        truth = " A dotted line marks the truth." if compared.truth else ""
+        return finish(
+            figure,
+            "Methods of sampling: dependence of draws, and what they estimate",
+            "Left: autocorrelation of a chain's draws; independent draws fall to 0 at once, a "
+            "slow chain stays near 1. Right: the mean with 2 Monte Carlo standard errors to each "
+            f"side; methods should agree within these.{truth}",
+            text,
+        )
+
+
+def _autocorrelation(axes: Axes, compared: SamplersCompared, name: str) -> None:
+    for at, (label, posterior) in enumerate(compared.posteriors.items()):
+        value = posterior.draws.single([name.split("[")[0]])[name]
+        most = min(_LAGS, value.shape[1] - 1)
+        colour, style = CHAINS[at % len(CHAINS)]
+        found = autocorrelations(value, most)
+        axes.plot(range(most + 1), found, color=colour, ls=style, lw=1.8, label=label)
+    axes.axhline(0, color=INK, lw=0.8)
+    axes.set_title(f"{name}: autocorrelation")
+    axes.set_ylim(min(-0.12, axes.get_ylim()[0]), 1.05)
+    light_grid(axes, "y")
+
+
+def _estimates(axes: Axes, compared: SamplersCompared, name: str) -> None:
+    labels = list(compared.posteriors)
+    for row, label in enumerate(labels):
+        at = compared.table.index.get_loc((label, name))
+        mean, error = compared.table[["estimate", "MCSE"]].to_numpy(float)[at]
+        colour, _ = CHAINS[row % len(CHAINS)]
+        axes.plot([mean - 2 * error, mean + 2 * error], [row, row], color=colour, lw=4)
+        axes.plot(mean, row, "o", color="white", mec=INK, ms=6, zorder=4)
+    if name in compared.truth:
+        axes.axvline(compared.truth[name], color=INK, ls=":", lw=1.4, zorder=1)
+    axes.set_yticks(np.arange(len(labels)), labels)
+    axes.set_ylim(len(labels) - 0.4, -0.6)
+    axes.margins(x=0.1)
+    axes.set_title(f"{name}: estimate of the mean")
+    light_grid(axes, "x")
+    axes.tick_params(axis="y", length=0)

@@ -1,0 +1,222 @@
+"""Ensembles: walkers that take the directions of their steps from each other.
+
+Goodman and Weare (2010), "Ensemble samplers with affine invariance", Communications in Applied
+Mathematics and Computational Science 5(1), for the stretch move; ter Braak (2006), "A Markov
+Chain Monte Carlo version of the genetic algorithm Differential Evolution", Statistics and
+Computing 16, for the move along differences. One half of the walkers moves while the other
+stands still, so that all points of a half are evaluated in one call.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from millwright.errors import ArgumentError
+from millwright.sampling.block import STATISTICS
+from millwright.sampling.methods import Ensemble
+from millwright.sampling.piece import Piece, joined, thinned_statistics
+from millwright.sampling.progress import ChainProgress
+from millwright.sampling.sampler import FitSettings, Stop
+from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.target import Target
+from millwright.sampling.walking import good_start, steps_for
+
+__all__ = ["EnsembleSampler", "EnsembleState", "walkers_for"]
+
+_COLUMN = {name: at for at, name in enumerate(STATISTICS)}
+_WIDEST_STRETCH = 2.0
+_JUMPS_BETWEEN_MODES = 0.1
+_JITTER = 1e-5
+
+
+def walkers_for(dimension: int) -> int:
+    """Return how many walkers suit a target."""
+    return max(20, 4 * dimension)
+
+
+@dataclass(frozen=True)
+class EnsembleState(State):
+    """Where the walkers are: positions of shape (walkers, dimension) and log densities."""
+
+    positions: np.ndarray
+    values: np.ndarray
+    bits: Generators
+    warmup_seconds: float = 0.0
+    seconds: float = 0.0
+
+
+class EnsembleSampler:
+    """One ensemble; each walker counts as a chain.
+
+    Raises
+    ------
+    ArgumentError
+        For an odd number of walkers, or fewer than twice the unknowns: they would stay in a
+        plane.
+    """
+
+    units = 1
+
+    def __init__(
+        self, target: Target, settings: FitSettings, chains: int, seed: int, method: Ensemble
+    ) -> None:
+        least = max(4, 2 * target.dimension + 2)
+        if chains < least or chains % 2:
+            raise ArgumentError(
+                f"An ensemble needs an even number of walkers, here at least {least}: give "
+                f"chains={max(least, chains + chains % 2)}, not {chains}."
+            )
+        self.target = target
+        self.settings = settings
+        self.chains = chains
+        self.seed = seed
+        self.method = method
+        self.steps = method.steps or steps_for(target.dimension)
+
+    def prepare(self) -> None:
+        """Nothing is to be compiled beforehand."""
+
+    def start(self, unit: int) -> EnsembleState:
+        """Place the walkers on the likeliest of points drawn from the prior."""
+        children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(2)
+        starts, bits = map(np.random.default_rng, children)
+        points, values, _ = good_start(self.target, starts, wanted=self.chains, tried=10)
+        order = starts.permutation(self.chains)
+        state = bits.bit_generator.state
+        return EnsembleState(unit, 0, points[order], values[order], state)
+
+    def advance(
+        self, state: EnsembleState, seconds: float, stop: Stop
+    ) -> tuple[EnsembleState, tuple[Piece, ...]]:
+        """Go on draw by draw for about so many seconds, or to the end."""
+        until = time.perf_counter() + seconds
+        found: list[tuple[bool, np.ndarray, np.ndarray]] = []
+        while state.done < self.settings.total and not stop.is_set():
+            began = time.perf_counter()
+            warming = state.done < self.settings.warmup
+            turns = 1 if warming else self.settings.thin
+            rows = []
+            for _ in range(turns):
+                state, row = self._one_draw(state)
+                rows.append(row)
+            statistics = np.stack(rows, axis=1)
+            found.append((warming, state.positions, statistics))
+            now = time.perf_counter()
+            spent = "warmup_seconds" if warming else "seconds"
+            state = replace(state, **{spent: getattr(state, spent) + now - began})
+            if now >= until:
+                break
+        return state, tuple(self._piece(found, chain) for chain in range(self.chains))
+
+    def _piece(self, found: list[tuple[bool, np.ndarray, np.ndarray]], chain: int) -> Piece:
+        """Gather what one walker left."""
+        empty = Piece.empty(self.target.dimension)
+        kept = [at for at, (warming, _, _) in enumerate(found) if not warming]
+        warm = [at for at, (warming, _, _) in enumerate(found) if warming]
+        thin = self.settings.thin
+        pieces = []
+        if warm:
+            rows = np.concatenate([found[at][2][chain] for at in warm])
+            pieces.append(replace(empty, warmup=rows))
+        if kept:
+            positions = np.stack([found[at][1][chain] for at in kept])
+            rows = np.concatenate([thinned_statistics(found[at][2][chain], thin) for at in kept])
+            pieces.append(replace(empty, positions=positions, statistics=rows))
+        return joined(pieces, self.target.dimension)
+
+    def progress(self, state: EnsembleState) -> tuple[ChainProgress, ...]:
+        """Say how far the walkers are."""
+        warming = state.done < self.settings.warmup
+        total, steps = self.settings.total, state.done * self.steps
+        return tuple(
+            ChainProgress(chain, warming, state.done, total, 0, steps)
+            for chain in range(self.chains)
+        )
+
+    def report(self, state: EnsembleState) -> tuple[dict[str, Any], ...]:
+        """Return what the walkers cost; an ensemble has nothing to tune."""
+        scale = state.positions.std(axis=0)
+        return (
+            {
+                "step_size": 1.0,
+                "target_acceptance": None,
+                "metric": "ensemble",
+                "metric_scale": scale,
+                "warmup_steps": min(state.done, self.settings.warmup) * self.steps,
+                "steps": state.done * self.steps,
+                "seconds": [state.warmup_seconds, state.seconds],
+            },
+        ) * self.chains
+
+    def _one_draw(self, state: EnsembleState) -> tuple[EnsembleState, np.ndarray]:
+        generator = restored(state.bits)
+        positions, values = state.positions.copy(), state.values.copy()
+        half = self.chains // 2
+        halves = ((slice(half), slice(half, None)), (slice(half, None), slice(half)))
+        accepted = np.zeros(self.chains)
+        for _ in range(self.steps):
+            for moving, still in halves:
+                candidates, log_factor = self._proposed(
+                    generator, positions[moving], positions[still]
+                )
+                there = self.target.plain(candidates)
+                there = np.where(np.isnan(there), -np.inf, there)
+                log_ratio = np.minimum(0.0, there - values[moving] + log_factor)
+                taken = np.log(generator.random(half)) < log_ratio
+                positions[moving][taken] = candidates[taken]
+                values[moving][taken] = there[taken]
+                accepted[moving] += np.exp(log_ratio)
+        rows = np.zeros((self.chains, len(STATISTICS)))
+        rows[:, _COLUMN["log_density"]] = values
+        rows[:, _COLUMN["acceptance"]] = accepted / self.steps
+        rows[:, _COLUMN["steps"]] = self.steps
+        rows[:, _COLUMN["energy"]] = np.nan
+        rows[:, _COLUMN["step_size"]] = 1.0
+        bits = generator.bit_generator.state
+        after = replace(state, done=state.done + 1, positions=positions, values=values, bits=bits)
+        return after, rows
+
+    def _proposed(
+        self, generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Propose a point for each moving walker, with the logarithm of its volume factor."""
+        stretches = self.method.move == "stretch"
+        if self.method.move == "both":
+            stretches = generator.random() < 0.5
+        if stretches:
+            return _stretched(generator, moving, still)
+        return _along_differences(generator, moving, still), np.zeros(len(moving))
+
+
+def _stretched(
+    generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Stretch each walker's distance from a partner (Goodman and Weare 2010, eq. 7 to 10)."""
+    n, dimension = moving.shape
+    partners = still[generator.integers(0, len(still), size=n)]
+    a = _WIDEST_STRETCH
+    stretch = np.square((a - 1.0) * generator.random(n) + 1.0) / a
+    candidates = partners + stretch[:, None] * (moving - partners)
+    return candidates, (dimension - 1.0) * np.log(stretch)
+
+
+def _along_differences(
+    generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
+) -> np.ndarray:
+    """Move each walker along the difference of two others (ter Braak 2006, eq. 2).
+
+    Now and then the whole difference is taken, which leads from one mode to another.
+    """
+    n, dimension = moving.shape
+    first = generator.integers(len(still), size=n)
+    second = (first + generator.integers(1, len(still), size=n)) % len(still)
+    length = np.where(
+        generator.random(n) < _JUMPS_BETWEEN_MODES, 1.0, 2.38 / np.sqrt(2.0 * dimension)
+    )
+    spread = still.std(axis=0)
+    jitter = _JITTER * spread * generator.standard_normal((n, dimension))
+    return moving + length[:, None] * (still[first] - still[second]) + jitter

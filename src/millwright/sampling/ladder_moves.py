@@ -1,0 +1,114 @@
+"""Random-walk moves of all rungs of a tempering ladder, compiled or for black boxes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from jax import Array, lax
+
+from millwright.sampling.compiling import compiled
+from millwright.sampling.target import Target
+
+__all__ = ["Plan", "Rungs", "moves_for"]
+
+
+class Rungs(NamedTuple):
+    """Points of a ladder, one a rung, with their densities and step scales.
+
+    `accepted` is the mean acceptance on the first rung over the moves made.
+    """
+
+    positions: Any
+    priors: Any
+    likelihoods: Any
+    log_scales: Any
+    accepted: Any
+
+
+class Plan(NamedTuple):
+    """What a series of moves needs.
+
+    Attributes
+    ----------
+    powers
+        Power of the likelihood on each rung, shape (rungs,).
+    noise
+        Step directions, shape (steps, rungs, dimension).
+    chances
+        Logarithms of uniform numbers, shape (steps, rungs).
+    wanted, rate
+        Wanted acceptance, and how fast the scales adapt to it; 0 for not at all.
+    """
+
+    powers: Any
+    noise: Any
+    chances: Any
+    wanted: Any
+    rate: Any
+
+
+def moves_for(target: Target, rungs: int, steps: int) -> Callable[[Rungs, Plan], Rungs]:
+    """Return a function that makes `steps` moves on every rung."""
+    if not target.traceable:
+        return lambda at, plan: _moved(np, target.split, at, plan)
+    arguments = jax.device_put(target.arguments)
+    empty, square = np.zeros(rungs), np.zeros((rungs, target.dimension))
+    number = np.float64(0)
+    example = (
+        Rungs(square, empty, empty, empty, number),
+        Plan(empty, np.zeros((steps, *square.shape)), np.zeros((steps, rungs)), number, number),
+        arguments,
+    )
+    executable = compiled(_compiled_moves, target.split_key, example)
+
+    def move(at: Rungs, plan: Plan) -> Rungs:
+        return Rungs(*map(np.asarray, executable(at, plan, arguments)))
+
+    return move
+
+
+def _compiled_moves(split: Callable[[Any, Any], Any], at: Rungs, plan: Plan, data: Any) -> Rungs:
+    def values(positions: Array) -> Any:
+        return jax.vmap(lambda q: split(q, data))(positions)
+
+    def one(step: Array, at: Rungs) -> Rungs:
+        return _one_move(jnp, values, at, plan, step)
+
+    steps = plan.noise.shape[0]
+    moved = lax.fori_loop(0, steps, one, at._replace(accepted=jnp.zeros_like(at.accepted)))
+    return moved._replace(accepted=moved.accepted / steps)
+
+
+def _moved(m: Any, split: Callable[[Any], Any], at: Rungs, plan: Plan) -> Rungs:
+    at = at._replace(accepted=0.0)
+    for step in range(len(plan.noise)):
+        at = _one_move(m, split, at, plan, step)
+    return at._replace(accepted=at.accepted / len(plan.noise))
+
+
+def _one_move(m: Any, split: Callable[[Any], Any], at: Rungs, plan: Plan, step: Any) -> Rungs:
+    candidates = at.positions + m.exp(at.log_scales)[:, None] * plan.noise[step]
+    prior, likelihood = split(candidates)
+    there = tempered(m, prior, likelihood, plan.powers)
+    here = tempered(m, at.priors, at.likelihoods, plan.powers)
+    log_ratio = m.minimum(0.0, there - here)
+    taken = plan.chances[step] < log_ratio
+    accepted = m.exp(log_ratio)
+    return Rungs(
+        m.where(taken[:, None], candidates, at.positions),
+        m.where(taken, prior, at.priors),
+        m.where(taken, likelihood, at.likelihoods),
+        at.log_scales + plan.rate * (accepted - plan.wanted),
+        at.accepted + accepted[0],
+    )
+
+
+def tempered(m: Any, prior: Any, likelihood: Any, powers: Any) -> Any:
+    """Return the log density of each rung; -inf where it is not a number."""
+    # At power 0 an impossible point of the likelihood is as good as any.
+    total = prior + m.where(powers > 0, powers * likelihood, 0.0)
+    return m.where(m.isnan(total), -m.inf, total)

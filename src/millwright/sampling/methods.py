@@ -1,0 +1,245 @@
+"""The methods of sampling, and the choices that each leaves to the user."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, fields
+from typing import Any, ClassVar, Literal, get_args
+
+import numpy as np
+
+from millwright.errors import ArgumentError
+from millwright.sampling.trajectory import DEEPEST
+from millwright.sampling.warmup import Metric
+
+__all__ = [
+    "METHODS",
+    "Ensemble",
+    "Method",
+    "NoUTurn",
+    "RandomWalk",
+    "Rejection",
+    "Tempering",
+    "method_from",
+    "method_record",
+]
+
+Proposal = Literal["normal", "student_t"]
+Move = Literal["stretch", "differential_evolution", "both"]
+Candidate = Literal["student_t", "prior"]
+
+
+@dataclass(frozen=True)
+class NoUTurn:
+    """The no-U-turn sampler (Hoffman and Gelman 2014); it follows the gradient.
+
+    Attributes
+    ----------
+    target_acceptance
+        Acceptance that the step size is adapted to; raised when warm-up keeps diverging.
+    max_depth
+        Most doublings of a trajectory: it has at most 2^max_depth leapfrog steps.
+    metric
+        Scales alone (`diagonal`), correlations too (`dense`), or as the warm-up suggests.
+    """
+
+    target_acceptance: float = 0.8
+    max_depth: int = 10
+    metric: Metric = "automatic"
+
+    name: ClassVar[str] = "no_u_turn"
+    words: ClassVar[str] = "no-U-turn"
+
+    def __post_init__(self) -> None:
+        _check_number("target_acceptance", self.target_acceptance, 0.1, 0.999)
+        _check_whole("max_depth", self.max_depth, 1, DEEPEST)
+        _check_choice("metric", self.metric, get_args(Metric))
+
+
+@dataclass(frozen=True, eq=False)
+class RandomWalk:
+    """Random-walk Metropolis: steps around the present point, taken or refused.
+
+    Attributes
+    ----------
+    proposal
+        Distribution of the steps: `normal`, or `student_t` with `df` degrees of freedom, whose
+        rare long steps help with heavy tails.
+    df
+        Degrees of freedom of `student_t` steps.
+    covariance
+        Where the shape of the steps comes from: `warm-up` learns it from the chain's own draws,
+        `mode` takes the curvature at the posterior mode, or an array of shape (n, n) for the n
+        unconstrained coordinates. The scale is tuned in warm-up in every case.
+    acceptance
+        Share of steps to be taken; by default what suits the dimension (0.44 for one unknown,
+        towards 0.234 for many).
+    steps
+        Steps for each kept draw; by default more for more unknowns.
+    """
+
+    proposal: Proposal = "normal"
+    df: float = 4.0
+    covariance: Literal["warm-up", "mode"] | np.ndarray = "warm-up"
+    acceptance: float | None = None
+    steps: int | None = None
+
+    name: ClassVar[str] = "random_walk"
+    words: ClassVar[str] = "random-walk Metropolis"
+
+    def __post_init__(self) -> None:
+        _check_choice("proposal", self.proposal, get_args(Proposal))
+        _check_number("df", self.df, 1e-3, np.inf)
+        if self.acceptance is not None:
+            _check_number("acceptance", self.acceptance, 0.01, 0.99)
+        if self.steps is not None:
+            _check_whole("steps", self.steps, 1, 1_000_000)
+        if isinstance(self.covariance, str):
+            _check_choice("covariance", self.covariance, ("warm-up", "mode"))
+            return
+        matrix = np.atleast_2d(np.asarray(self.covariance, dtype=float))
+        object.__setattr__(self, "covariance", matrix)
+        square = matrix.ndim == 2 and matrix.shape[0] == matrix.shape[1]
+        if not square or not np.allclose(matrix, matrix.T) or np.linalg.eigvalsh(matrix)[0] <= 0:
+            raise ArgumentError(
+                "`covariance` must be 'warm-up', 'mode' or a symmetric matrix with positive "
+                "eigenvalues."
+            )
+
+
+@dataclass(frozen=True)
+class Ensemble:
+    """Walkers that take the directions of their steps from each other.
+
+    Each chain of the fit is one walker. It needs no gradient and no tuning, does not mind
+    stretched and tilted posteriors, and suits up to some dozens of unknowns.
+
+    Attributes
+    ----------
+    move
+        `stretch` (Goodman and Weare 2010), `differential_evolution` (ter Braak 2006), or `both`
+        in turn by chance.
+    steps
+        Moves of each walker for each kept draw; by default more for more unknowns.
+    """
+
+    move: Move = "both"
+    steps: int | None = None
+
+    name: ClassVar[str] = "ensemble"
+    words: ClassVar[str] = "ensemble"
+
+    def __post_init__(self) -> None:
+        _check_choice("move", self.move, get_args(Move))
+        if self.steps is not None:
+            _check_whole("steps", self.steps, 1, 1_000_000)
+
+
+@dataclass(frozen=True)
+class Tempering:
+    """Parallel tempering: copies of each chain at flatter versions of the posterior.
+
+    Rung k samples prior times likelihood to the power b_k, from b = 1 down to `hottest`;
+    neighbouring rungs exchange their points, even and odd pairs in turn (Syed et al. 2022), and
+    the powers are spaced in warm-up so that all pairs exchange about equally often. It finds
+    separate modes and weighs them rightly.
+
+    Attributes
+    ----------
+    rungs
+        Number of copies, the posterior itself included.
+    hottest
+        The smallest power; 0 is the prior alone, which must then be proper.
+    steps
+        Random-walk steps of each copy between exchanges; by default more for more unknowns.
+    """
+
+    rungs: int = 10
+    hottest: float = 0.01
+    steps: int | None = None
+
+    name: ClassVar[str] = "tempering"
+    words: ClassVar[str] = "parallel tempering"
+
+    def __post_init__(self) -> None:
+        _check_whole("rungs", self.rungs, 2, 1000)
+        _check_number("hottest", self.hottest, 0.0, 0.999)
+        if self.steps is not None:
+            _check_whole("steps", self.steps, 1, 1_000_000)
+
+
+@dataclass(frozen=True)
+class Rejection:
+    """Rejection sampling: independent draws, for a few unknowns.
+
+    Points from a candidate distribution are kept with the probability that makes the kept ones
+    draws from the posterior (von Neumann 1951). The envelope must lie above the posterior
+    everywhere; where a point shows that it does not, the fit fails rather than be biased.
+
+    Attributes
+    ----------
+    candidate
+        `student_t`: a Student-t with `df` degrees of freedom around the posterior mode, in
+        unconstrained coordinates, its scales those of the curvature there times `stretch`;
+        `prior`: the prior itself, which the likelihood then thins.
+    envelope
+        Logarithm of the largest ratio of posterior to candidate density; by default found by
+        optimisation from several starts.
+    """
+
+    candidate: Candidate = "student_t"
+    df: float = 4.0
+    stretch: float = 1.5
+    envelope: float | None = None
+
+    name: ClassVar[str] = "rejection"
+    words: ClassVar[str] = "rejection sampling"
+
+    def __post_init__(self) -> None:
+        _check_choice("candidate", self.candidate, get_args(Candidate))
+        _check_number("df", self.df, 1e-3, np.inf)
+        _check_number("stretch", self.stretch, 1e-6, 1e6)
+        if self.envelope is not None:
+            _check_number("envelope", self.envelope, -np.inf, np.inf)
+
+
+Method = NoUTurn | RandomWalk | Ensemble | Tempering | Rejection
+
+METHODS: dict[str, type[Method]] = {
+    kind.name: kind for kind in (NoUTurn, RandomWalk, Ensemble, Tempering, Rejection)
+}
+
+
+def method_record(method: Method) -> dict[str, Any]:
+    """Return a method with its choices as plain values."""
+    choices = {
+        name: value.tolist() if isinstance(value, np.ndarray) else value
+        for name, value in asdict(method).items()
+    }
+    return {"method": method.name, **choices}
+
+
+def method_from(record: Mapping[str, Any]) -> Method:
+    """Return the method that `method_record` wrote; other entries are left alone."""
+    kind = METHODS[record["method"]]
+    return kind(**{name: record[name] for name in (f.name for f in fields(kind))})
+
+
+def _check_choice(name: str, value: Any, choices: tuple[str, ...]) -> None:
+    if not isinstance(value, str) or value not in choices:
+        raise ArgumentError(f"`{name}` must be one of {', '.join(choices)}, not {value!r}.")
+
+
+def _check_number(name: str, value: Any, least: float, most: float) -> None:
+    number = isinstance(value, (int, float, np.number)) and not isinstance(value, bool)
+    if not number or not least <= value <= most:
+        between = f"from {least:g} to {most:g}" if np.isfinite(most) else f"from {least:g}"
+        raise ArgumentError(f"`{name}` must be a number {between}, not {value!r}.")
+
+
+def _check_whole(name: str, value: Any, least: int, most: int) -> None:
+    whole = isinstance(value, (int, np.integer)) and not isinstance(value, bool)
+    if not whole or not least <= value <= most:
+        raise ArgumentError(
+            f"`{name}` must be a whole number from {least} to {most}, not {value!r}."
+        )

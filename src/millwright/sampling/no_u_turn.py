@@ -1,0 +1,422 @@
+"""Chains of the no-U-turn sampler: start, warm-up, draws."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from scipy.linalg import solve_triangular
+
+from millwright.errors import StartError
+from millwright.sampling.block import (
+    STATISTICS,
+    Block,
+    Moments,
+    Settings,
+    StepSize,
+    block_for,
+    block_length,
+)
+from millwright.sampling.block import State as Point
+from millwright.sampling.methods import NoUTurn
+from millwright.sampling.pace import Pace
+from millwright.sampling.piece import Piece, joined, thinned_statistics
+from millwright.sampling.progress import ChainProgress
+from millwright.sampling.sampler import FitSettings, Stop
+from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.target import Target
+from millwright.sampling.warmup import LARGEST_DENSE, dense_scale, plan, refined_scale, wants_dense
+
+__all__ = ["ChainState", "NoUTurnSampler"]
+
+_DIVERGING = STATISTICS.index("diverging")
+_ACCEPTANCE = STATISTICS.index("acceptance")
+_STEPS = STATISTICS.index("steps")
+
+
+@dataclass(frozen=True)
+class ChainState(State):
+    """Where a chain is, and all that it has learned.
+
+    Attributes
+    ----------
+    window, within
+        Which window of the warm-up it is in (the number of windows once that is over), and how
+        many transitions of it are done.
+    position, gradient, log_density
+        The point; the gradient in standardised coordinates.
+    step_size
+        The five numbers of the dual averaging.
+    scale, deviations
+        The metric in force, and its standard deviations, shape (dimension,).
+    means, squares
+        Running moments of the window's draws.
+    window_draws
+        The window's draws where a dense metric may come of them, else no rows.
+    momenta, choices
+        States of the two random generators.
+    late_divergences
+        Divergences in the later half of the window.
+    warmup_steps, steps, divergences
+        Leapfrog steps in warm-up and in all, and divergent transitions after warm-up.
+    """
+
+    window: int
+    within: int
+    position: np.ndarray
+    gradient: np.ndarray
+    log_density: float
+    step_size: np.ndarray
+    target_acceptance: float
+    scale: np.ndarray
+    deviations: np.ndarray
+    means: np.ndarray
+    squares: np.ndarray
+    window_draws: np.ndarray
+    momenta: Generators
+    choices: Generators
+    late_divergences: int = 0
+    warmup_steps: int = 0
+    steps: int = 0
+    divergences: int = 0
+    warmup_seconds: float = 0.0
+    seconds: float = 0.0
+
+    @property
+    def dense(self) -> bool:
+        """Whether the metric has correlations."""
+        return self.scale.ndim == 2
+
+
+class NoUTurnSampler:
+    """The no-U-turn sampler on a target; each chain is a unit."""
+
+    def __init__(
+        self, target: Target, settings: FitSettings, chains: int, seed: int, method: NoUTurn
+    ) -> None:
+        self.target = target
+        self.settings = settings
+        self.units = self.chains = chains
+        self.seed = seed
+        self.method = method
+        self.windows = plan(settings.warmup)
+        self.run_block: dict[bool, Callable[..., Block]] = {}
+        self.longest = block_length(target.dimension)
+        self.pace = Pace(self.longest)
+
+    def prepare(self) -> None:
+        """Compile the block."""
+        self._run_block(dense=False)
+
+    def start(self, unit: int) -> ChainState:
+        """Find a starting point with a finite log density and gradient, and a step size."""
+        began = time.perf_counter()
+        children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(3)
+        starts, momenta, choices = map(np.random.default_rng, children)
+        candidates = self.target.starts(starts, 200)
+        scale = _spread(candidates)
+        dimension = self.target.dimension
+        state = ChainState(
+            unit=unit,
+            done=0,
+            window=0,
+            within=0,
+            position=candidates[0],
+            gradient=np.zeros(dimension),
+            log_density=0.0,
+            step_size=np.array(StepSize.starting_at(1.0)),
+            target_acceptance=self.method.target_acceptance,
+            scale=scale,
+            deviations=scale,
+            means=np.zeros(dimension),
+            squares=np.zeros(dimension),
+            window_draws=np.zeros((0, dimension)),
+            momenta=momenta.bit_generator.state,
+            choices=choices.bit_generator.state,
+        )
+        state = self._first_point(state, candidates[:100])
+        state, size = self._first_step(state, 1.0)
+        began_at = np.array(StepSize.starting_at(size, reach=10.0))
+        return replace(state, step_size=began_at, warmup_seconds=time.perf_counter() - began)
+
+    def advance(
+        self, state: ChainState, seconds: float, stop: Stop
+    ) -> tuple[ChainState, tuple[Piece, ...]]:
+        """Go on for about so many seconds, or to the end."""
+        until = time.perf_counter() + seconds
+        pieces: list[Piece] = []
+        while state.done < self.settings.total and not stop.is_set():
+            began, before = time.perf_counter(), state.done
+            if state.window < len(self.windows):
+                state, piece = self._warm_up(state)
+            else:
+                state, piece = self._draw(state)
+            pieces.append(piece)
+            now = time.perf_counter()
+            self.pace.learn(state.unit, now - began, state.done - before)
+            if len(piece.warmup):
+                state = replace(state, warmup_seconds=state.warmup_seconds + now - began)
+            else:
+                state = replace(state, seconds=state.seconds + now - began)
+            if now >= until:
+                break
+        return state, (joined(pieces, self.target.dimension),)
+
+    def progress(self, state: ChainState) -> tuple[ChainProgress, ...]:
+        """Say how far the chain is."""
+        return (
+            ChainProgress(
+                state.unit,
+                state.window < len(self.windows),
+                state.done,
+                self.settings.total,
+                state.divergences,
+                state.steps,
+            ),
+        )
+
+    def report(self, state: ChainState) -> tuple[dict[str, Any], ...]:
+        """Return the step size, metric and cost of the chain."""
+        step_size = StepSize(*state.step_size)
+        return (
+            {
+                "step_size": float(np.exp(step_size.log_mean)),
+                "target_acceptance": state.target_acceptance,
+                "metric": "dense" if state.dense else "diagonal",
+                "metric_scale": state.deviations,
+                "warmup_steps": state.warmup_steps,
+                "steps": state.steps,
+                "seconds": [state.warmup_seconds, state.seconds],
+            },
+        )
+
+    def _first_point(self, state: ChainState, candidates: np.ndarray) -> ChainState:
+        for position in candidates:
+            point = self._evaluate(position, state)
+            if np.isfinite(point.log_density) and np.isfinite(point.gradient).all():
+                return replace(
+                    state,
+                    position=position,
+                    gradient=_shrunk(state.scale, point.gradient),
+                    log_density=float(point.log_density),
+                )
+        raise StartError(
+            "No starting point: the log density was not finite at any of 100 points drawn from "
+            f"the prior. {self.target.explain(candidates)}"
+        )
+
+    def _evaluate(self, position: np.ndarray, state: ChainState) -> Point:
+        """Return log density and gradient at a position.
+
+        A trajectory of one step of length zero from a point of density zero always accepts,
+        so the block needs no second gradient.
+        """
+        nowhere = replace(
+            state,
+            position=position,
+            gradient=np.zeros_like(position),
+            log_density=-np.inf,
+            step_size=np.array([0.0, -np.inf, -np.inf, 0.0, 0.0]),
+            scale=np.ones_like(position),
+        )
+        return self._block(nowhere, 1, False, fresh=False).state
+
+    def _block(self, state: ChainState, count: int, adapting: bool, fresh: bool = True) -> Block:
+        """Run a block without moving the state on; `fresh` blocks need momenta."""
+        return self._moved(state, count, adapting, 1, fresh)[1]
+
+    def _moved(
+        self,
+        state: ChainState,
+        count: int,
+        adapting: bool,
+        max_depth: int | None = None,
+        fresh: bool = True,
+    ) -> tuple[ChainState, Block]:
+        dimension = self.target.dimension
+        momenta: Any = np.zeros((count, dimension))
+        seeds: Any = np.zeros(count, dtype=np.uint64)
+        if fresh:
+            normal, choices = restored(state.momenta), restored(state.choices)
+            momenta = normal.standard_normal((count, dimension))
+            seeds = choices.integers(0, 2**64, size=count, dtype=np.uint64)
+            state = replace(
+                state,
+                momenta=normal.bit_generator.state,
+                choices=choices.bit_generator.state,
+            )
+        settings = Settings(
+            np.int64(count),
+            np.bool_(adapting),
+            state.scale,
+            np.float64(state.target_acceptance),
+            np.int32(self.method.max_depth if max_depth is None else max_depth),
+        )
+        block = self._run_block(state.dense)(
+            Point(state.position, state.gradient, np.float64(state.log_density)),
+            StepSize(*state.step_size),
+            Moments(np.float64(state.within), state.means, state.squares),
+            settings,
+            momenta,
+            seeds,
+        )
+        return state, block
+
+    def _run_block(self, dense: bool) -> Callable[..., Block]:
+        if dense not in self.run_block:
+            self.run_block[dense] = block_for(self.target, dense)
+        return self.run_block[dense]
+
+    def _after(self, state: ChainState, block: Block) -> ChainState:
+        """Return the state after a block that counts."""
+        return replace(
+            state,
+            done=state.done + len(block.draws),
+            position=block.state.q,
+            gradient=block.state.gradient,
+            log_density=float(block.state.log_density),
+            step_size=np.array(block.step_size),
+            steps=state.steps + int(block.statistics[:, _STEPS].sum()),
+        )
+
+    def _warm_up(self, state: ChainState) -> tuple[ChainState, Piece]:
+        """Go on in the present window; learn from it at its end."""
+        window = self.windows[state.window]
+        count = min(self.pace.of(state.unit), window.length - state.within)
+        state, block = self._moved(state, count, True)
+        state = self._after(state, block)
+        numbers = np.arange(state.within, state.within + count)
+        late = block.statistics[numbers >= window.length // 2, _DIVERGING].sum()
+        draws = state.window_draws
+        if window.metric and self._keeps_window:
+            draws = np.concatenate([draws, block.draws])
+        state = replace(
+            state,
+            within=state.within + count,
+            means=block.moments.mean,
+            squares=block.moments.squares,
+            window_draws=draws,
+            late_divergences=state.late_divergences + int(late),
+            warmup_steps=state.steps,
+        )
+        if state.within == window.length:
+            state = self._close_window(state)
+        piece = Piece.empty(self.target.dimension)
+        return state, replace(piece, warmup=block.statistics)
+
+    @property
+    def _keeps_window(self) -> bool:
+        small = self.target.dimension <= LARGEST_DENSE
+        return self.method.metric == "dense" or (self.method.metric == "automatic" and small)
+
+    def _close_window(self, state: ChainState) -> ChainState:
+        window = self.windows[state.window]
+        if window.metric:
+            state = self._learn(state)
+            state = self._raise_acceptance(state, window.length)
+            size = float(np.exp(StepSize(*state.step_size).log_mean))
+            state, size = self._first_step(state, size)
+            # The size is about right by now: reaching further would only diverge.
+            state = replace(state, step_size=np.array(StepSize.starting_at(size, reach=2.0)))
+        nothing = np.zeros(self.target.dimension)
+        return replace(
+            state,
+            window=state.window + 1,
+            within=0,
+            means=nothing,
+            squares=nothing,
+            window_draws=state.window_draws[:0],
+            late_divergences=0,
+        )
+
+    def _learn(self, state: ChainState) -> ChainState:
+        """Estimate the metric from a window; it turns dense where that pays, and stays so."""
+        n, draws = state.within, state.window_draws
+        sd = np.sqrt(state.squares / max(1, n - 1))
+        deviations = refined_scale(n, state.means, sd, state.deviations)
+        wanted = self.method.metric
+        dense = state.dense or (
+            self._keeps_window
+            and (wanted == "dense" or (wanted == "automatic" and wants_dense(draws, deviations)))
+        )
+        scale = dense_scale(draws, deviations) if dense else deviations
+        gradient = _shrunk(scale, _grown(state.scale, state.gradient))
+        return replace(state, scale=scale, deviations=deviations, gradient=gradient)
+
+    def _raise_acceptance(self, state: ChainState, length: int) -> ChainState:
+        """Ask for smaller steps if the later half of a long enough window still diverged."""
+        late = length - length // 2
+        # A few divergences mean little: the step size is still swinging.
+        often = state.late_divergences >= max(3, 0.02 * late)
+        wanted = state.target_acceptance
+        if late >= 50 and often and wanted < 0.98:
+            return replace(state, target_acceptance=wanted + (1 - wanted) / 2)
+        return state
+
+    def _first_step(self, state: ChainState, size: float) -> tuple[ChainState, float]:
+        """Find a step size whose acceptance crosses one half (Hoffman and Gelman, alg. 4)."""
+        state, accepted = self._one_step_acceptance(state, size)
+        rising = accepted > 0.5
+        factor = 2.0 if rising else 0.5
+        for _ in range(100):
+            following = size * factor
+            state, accepted = self._one_step_acceptance(state, following)
+            if (accepted > 0.5) != rising:
+                return state, size if rising else following
+            size = following
+        return state, size
+
+    def _one_step_acceptance(self, state: ChainState, size: float) -> tuple[ChainState, float]:
+        trying = replace(state, step_size=np.array(StepSize.starting_at(size)))
+        after, block = self._moved(trying, 1, False, max_depth=1)
+        state = replace(state, momenta=after.momenta, choices=after.choices)
+        return state, float(block.statistics[0, _ACCEPTANCE])
+
+    def _draw(self, state: ChainState) -> tuple[ChainState, Piece]:
+        """Make kept draws: a block of transitions, or several where many make one draw."""
+        thin = self.settings.thin
+        left = self.settings.total - state.done
+        wanted = max(1, min(self.pace.of(state.unit), left) // thin) * thin
+        first = (state.done - self.settings.warmup) // thin
+        blocks: list[Block] = []
+        while wanted:
+            state, block = self._moved(state, min(self.longest, wanted), False)
+            state = self._after(state, block)
+            blocks.append(block)
+            wanted -= len(block.draws)
+        draws, statistics, ends = (
+            np.concatenate([getattr(block, name) for block in blocks])
+            for name in ("draws", "statistics", "ends")
+        )
+        failed = np.flatnonzero(statistics[:, _DIVERGING])
+        state = replace(state, divergences=state.divergences + len(failed))
+        piece = Piece(
+            draws[thin - 1 :: thin],
+            thinned_statistics(statistics, thin),
+            np.zeros((0, len(STATISTICS))),
+            ends[failed],
+            first + failed // thin + 1.0,
+        )
+        return state, piece
+
+
+def _shrunk(scale: np.ndarray, gradient: np.ndarray) -> np.ndarray:
+    """Return a gradient in standardised coordinates."""
+    return scale * gradient if scale.ndim == 1 else gradient @ scale
+
+
+def _grown(scale: np.ndarray, gradient: np.ndarray) -> np.ndarray:
+    """Undo `_shrunk`."""
+    if scale.ndim == 1:
+        return gradient / scale
+    return np.asarray(solve_triangular(scale, gradient, trans="T", lower=True))
+
+
+def _spread(candidates: np.ndarray) -> np.ndarray:
+    """Return a robust standard deviation of each coordinate over the candidates."""
+    low, high = np.nanquantile(candidates, [0.25, 0.75], axis=0)
+    spread = (high - low) / 1.349
+    return np.where(np.isfinite(spread) & (spread > 0), spread, 1.0)

@@ -1,0 +1,68 @@
+"""What a stretch of sampling leaves: draws and the numbers that came with them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+
+import numpy as np
+
+from millwright.sampling.block import STATISTICS
+
+__all__ = ["Piece", "joined", "thinned_statistics"]
+
+_SUMMED = (STATISTICS.index("steps"), STATISTICS.index("diverging"))
+_ACCEPTANCE = STATISTICS.index("acceptance")
+
+
+@dataclass(frozen=True)
+class Piece:
+    """Consecutive draws of one chain.
+
+    Attributes
+    ----------
+    positions
+        Kept unconstrained draws, float64 of shape (draws, dimension).
+    statistics, warmup
+        Numbers of each kept draw and of each warm-up transition, columns as in `STATISTICS`.
+    failures
+        Where trajectories diverged after warm-up, shape (divergences, dimension).
+    failed
+        The draw (counted from 1) in which each did, shape (divergences,).
+    """
+
+    positions: np.ndarray
+    statistics: np.ndarray
+    warmup: np.ndarray
+    failures: np.ndarray
+    failed: np.ndarray
+
+    @classmethod
+    def empty(cls, dimension: int) -> Piece:
+        """Return a piece without draws."""
+        rows = np.zeros((0, len(STATISTICS)))
+        return cls(np.zeros((0, dimension)), rows, rows, np.zeros((0, dimension)), np.zeros(0))
+
+
+def joined(pieces: Sequence[Piece], dimension: int) -> Piece:
+    """Return consecutive pieces as one."""
+    every = [Piece.empty(dimension), *pieces]
+    return Piece(
+        *(np.concatenate([getattr(piece, f.name) for piece in every]) for f in fields(Piece))
+    )
+
+
+def thinned_statistics(statistics: np.ndarray, thin: int) -> np.ndarray:
+    """Return one row for each `thin` transitions.
+
+    Steps are summed, acceptance averaged, and a row diverged if one of its transitions did;
+    the other numbers are those of the transition that is kept.
+    """
+    if thin == 1:
+        return statistics
+    groups = statistics.reshape(-1, thin, statistics.shape[1])
+    rows = groups[:, -1].copy()
+    rows[:, _SUMMED] = groups[:, :, _SUMMED].sum(axis=1)
+    rows[:, _SUMMED[1]] = rows[:, _SUMMED[1]] > 0
+    rows[:, _ACCEPTANCE] = groups[:, :, _ACCEPTANCE].mean(axis=1)
+    return rows

@@ -1,0 +1,58 @@
+"""The state of a chain as plain numbers and arrays, so that it can be stored and sent."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import Any, TypeVar
+
+import numpy as np
+
+__all__ = ["Generators", "State", "packed", "restored", "unpacked"]
+
+Generators = Mapping[str, Any]
+"""State of a NumPy bit generator, as its `state` gives it: strings and whole numbers."""
+
+
+@dataclass(frozen=True)
+class State:
+    """All that a unit of work (a chain, or chains that move together) needs to go on.
+
+    Fields are numbers, texts, mappings of those, or float64 arrays.
+
+    Attributes
+    ----------
+    unit
+        Which unit, from 0.
+    done
+        Transitions so far, warm-up included.
+    """
+
+    unit: int
+    done: int
+
+
+AnyState = TypeVar("AnyState", bound=State)
+
+
+def packed(state: State) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+    """Split a state into what JSON can hold and arrays."""
+    values = {f.name: getattr(state, f.name) for f in fields(state)}
+    arrays = {name: value for name, value in values.items() if isinstance(value, np.ndarray)}
+    return {name: value for name, value in values.items() if name not in arrays}, arrays
+
+
+def unpacked(
+    kind: type[AnyState], numbers: Mapping[str, Any], arrays: Mapping[str, np.ndarray]
+) -> AnyState:
+    """Put a state together again."""
+    values = {**numbers, **arrays}
+    return kind(**{f.name: values[f.name] for f in fields(kind)})
+
+
+def restored(bits: Generators) -> np.random.Generator:
+    """Return the generator that goes on from a stored state."""
+    generator = np.random.PCG64(0)
+    stored: Any = dict(bits)
+    generator.state = stored
+    return np.random.Generator(generator)

@@ -1,0 +1,314 @@
+"""Parallel tempering: a ladder of flatter and flatter copies that exchange their points.
+
+Rung k has the density prior x likelihood^b_k. Even and odd pairs of neighbours offer each other
+their points in turn, which lets a point travel straight up and down the ladder; in warm-up the
+powers b_k are spaced so that every pair refuses equally often. Both after Syed,
+Bouchard-Cote, Deligiannidis and Doucet (2022), "Non-reversible parallel tempering: a scalable
+highly parallel MCMC scheme", Journal of the Royal Statistical Society B 84(2).
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from millwright.sampling.block import STATISTICS
+from millwright.sampling.ladder_moves import Plan, Rungs, moves_for
+from millwright.sampling.methods import Tempering
+from millwright.sampling.piece import Piece, joined, thinned_statistics
+from millwright.sampling.progress import ChainProgress
+from millwright.sampling.sampler import FitSettings, Stop
+from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.target import Target
+from millwright.sampling.walking import (
+    acceptance_for,
+    first_scale,
+    good_start,
+    learned_factor,
+    steps_for,
+)
+from millwright.sampling.warmup import plan
+
+__all__ = ["LadderState", "TemperingSampler", "spaced_powers"]
+
+_COLUMN = {name: at for at, name in enumerate(STATISTICS)}
+_UP, _DOWN = 1, -1
+
+
+@dataclass(frozen=True)
+class LadderState(State):
+    """One chain's ladder; arrays have the rungs as their first axis, the posterior first.
+
+    Attributes
+    ----------
+    powers
+        Power of the likelihood on each rung, from 1 down.
+    priors, likelihoods
+        Log prior and log likelihood of each rung's point.
+    refused, offered
+        Sum of refusal probabilities, and offers, of each pair of neighbours: in the window
+        during warm-up, then over all draws.
+    travellers
+        Which of the original points stands on each rung.
+    heading
+        For each traveller: 1 after it was on the posterior's rung, -1 after the hottest.
+    round_trips
+        Completed journeys down the ladder and back after warm-up, over all travellers.
+    """
+
+    window: int
+    within: int
+    positions: np.ndarray
+    priors: np.ndarray
+    likelihoods: np.ndarray
+    powers: np.ndarray
+    factors: np.ndarray
+    log_scales: np.ndarray
+    window_draws: np.ndarray
+    refused: np.ndarray
+    offered: np.ndarray
+    travellers: np.ndarray
+    heading: np.ndarray
+    bits: Generators
+    round_trips: int = 0
+    exchanges: int = 0
+    warmup_seconds: float = 0.0
+    seconds: float = 0.0
+
+
+class TemperingSampler:
+    """Parallel tempering with random-walk moves; each chain with its ladder is a unit."""
+
+    def __init__(
+        self, target: Target, settings: FitSettings, chains: int, seed: int, method: Tempering
+    ) -> None:
+        self.target = target
+        self.settings = settings
+        self.units = self.chains = chains
+        self.seed = seed
+        self.method = method
+        self.windows = plan(settings.warmup)
+        self.steps = method.steps or steps_for(target.dimension)
+        self.wanted = acceptance_for(target.dimension)
+
+    @cached_property
+    def move(self) -> Callable[[Rungs, Plan], Rungs]:
+        """Moves all rungs."""
+        return moves_for(self.target, self.method.rungs, self.steps)
+
+    def prepare(self) -> None:
+        """Compile the moves."""
+        _ = self.move
+
+    def start(self, unit: int) -> LadderState:
+        """Place a point on each rung."""
+        children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(2)
+        starts, bits = map(np.random.default_rng, children)
+        rungs, dimension = self.method.rungs, self.target.dimension
+        found = [good_start(self.target, starts) for _ in range(rungs)]
+        positions = np.concatenate([points for points, _, _ in found])
+        priors, likelihoods = self.target.split(positions)
+        spread = found[0][2]
+        powers = np.geomspace(1.0, max(self.method.hottest, 1e-4), rungs)
+        powers[-1] = self.method.hottest
+        return LadderState(
+            unit=unit,
+            done=0,
+            window=0,
+            within=0,
+            positions=positions,
+            priors=priors,
+            likelihoods=likelihoods,
+            powers=powers,
+            factors=np.stack([np.diag(spread)] * rungs),
+            log_scales=np.full(rungs, first_scale(dimension)),
+            window_draws=np.zeros((rungs, 0, dimension)),
+            refused=np.zeros(rungs - 1),
+            offered=np.zeros(rungs - 1),
+            travellers=np.arange(rungs, dtype=float),
+            heading=np.zeros(rungs),
+            bits=bits.bit_generator.state,
+        )
+
+    def advance(
+        self, state: LadderState, seconds: float, stop: Stop
+    ) -> tuple[LadderState, tuple[Piece, ...]]:
+        """Go on draw by draw for about so many seconds, or to the end."""
+        until = time.perf_counter() + seconds
+        empty = Piece.empty(self.target.dimension)
+        pieces: list[Piece] = []
+        while state.done < self.settings.total and not stop.is_set():
+            began = time.perf_counter()
+            warming = state.window < len(self.windows)
+            if warming:
+                state, row = self._one_draw(state, adapting=True)
+                pieces.append(replace(empty, warmup=row))
+                state = self._after_warm_draw(state)
+            else:
+                rows = []
+                for _ in range(self.settings.thin):
+                    state, row = self._one_draw(state, adapting=False)
+                    rows.append(row)
+                statistics = thinned_statistics(np.concatenate(rows), self.settings.thin)
+                kept = replace(empty, positions=state.positions[:1], statistics=statistics)
+                pieces.append(kept)
+            now = time.perf_counter()
+            spent = "warmup_seconds" if warming else "seconds"
+            state = replace(state, **{spent: getattr(state, spent) + now - began})
+            if now >= until:
+                break
+        return state, (joined(pieces, self.target.dimension),)
+
+    def progress(self, state: LadderState) -> tuple[ChainProgress, ...]:
+        """Say how far the chain is."""
+        warming = state.window < len(self.windows)
+        steps = state.done * self.steps * self.method.rungs
+        return (ChainProgress(state.unit, warming, state.done, self.settings.total, 0, steps),)
+
+    def report(self, state: LadderState) -> tuple[dict[str, Any], ...]:
+        """Return the ladder: powers, how often neighbours exchange, and round trips."""
+        cost = self.steps * self.method.rungs
+        rates = 1.0 - state.refused / np.maximum(state.offered, 1.0)
+        return (
+            {
+                "step_size": float(np.exp(state.log_scales[0])),
+                "target_acceptance": self.wanted,
+                "metric": "dense",
+                "metric_scale": np.sqrt(np.sum(state.factors[0] ** 2, axis=1)),
+                "powers": state.powers.tolist(),
+                "swap_rates": rates.tolist(),
+                "round_trips": state.round_trips,
+                "warmup_steps": min(state.done, self.settings.warmup) * cost,
+                "steps": state.done * cost,
+                "seconds": [state.warmup_seconds, state.seconds],
+            },
+        )
+
+    def _one_draw(self, state: LadderState, adapting: bool) -> tuple[LadderState, np.ndarray]:
+        """Move every rung, then let neighbours exchange."""
+        generator = restored(state.bits)
+        state, accepted = self._move(state, generator, adapting)
+        state = _exchange(state, generator, counting=not adapting)
+        row = np.zeros((1, len(STATISTICS)))
+        row[0, _COLUMN["log_density"]] = state.priors[0] + state.likelihoods[0]
+        row[0, _COLUMN["acceptance"]] = accepted
+        row[0, _COLUMN["steps"]] = self.steps * self.method.rungs
+        row[0, _COLUMN["energy"]] = np.nan
+        row[0, _COLUMN["step_size"]] = np.exp(state.log_scales[0])
+        return replace(state, done=state.done + 1, bits=generator.bit_generator.state), row
+
+    def _move(
+        self, state: LadderState, generator: np.random.Generator, adapting: bool
+    ) -> tuple[LadderState, float]:
+        rungs, dimension = state.positions.shape
+        normal = generator.standard_normal((self.steps, rungs, dimension))
+        noise = np.einsum("kij,skj->ski", state.factors, normal)
+        chances = np.log(generator.random((self.steps, rungs)))
+        rate = 1 / np.sqrt(1 + state.within * self.steps / 10) if adapting else 0.0
+        at = Rungs(
+            state.positions,
+            state.priors,
+            state.likelihoods,
+            state.log_scales,
+            np.float64(0),
+        )
+        plan = Plan(state.powers, noise, chances, np.float64(self.wanted), np.float64(rate))
+        with np.errstate(invalid="ignore"):
+            moved = self.move(at, plan)
+        state = replace(
+            state,
+            positions=moved.positions,
+            priors=moved.priors,
+            likelihoods=moved.likelihoods,
+            log_scales=moved.log_scales,
+        )
+        return state, float(moved.accepted)
+
+    def _after_warm_draw(self, state: LadderState) -> LadderState:
+        """Keep the window's draws; learn proposals and powers at its end."""
+        window = self.windows[state.window]
+        kept = state.window_draws
+        if window.metric:
+            kept = np.concatenate([kept, state.positions[:, None]], axis=1)
+        state = replace(state, within=state.within + 1, window_draws=kept)
+        if state.within < window.length:
+            return state
+        if window.metric:
+            state = self._learn(state)
+        pairs = np.zeros(self.method.rungs - 1)
+        return replace(
+            state,
+            window=state.window + 1,
+            within=0,
+            window_draws=state.window_draws[:, :0],
+            refused=pairs,
+            offered=pairs,
+            heading=np.zeros(self.method.rungs),
+        )
+
+    def _learn(self, state: LadderState) -> LadderState:
+        factors, scales = state.factors.copy(), state.log_scales.copy()
+        for rung, draws in enumerate(state.window_draws):
+            factor = learned_factor(draws, state.factors[rung])
+            if factor is not state.factors[rung]:
+                factors[rung] = factor
+        powers = spaced_powers(state.powers, state.refused / np.maximum(state.offered, 1.0))
+        return replace(state, factors=factors, log_scales=scales, powers=powers)
+
+
+def _exchange(state: LadderState, generator: np.random.Generator, counting: bool) -> LadderState:
+    """Let even or odd pairs of neighbours offer each other their points."""
+    rungs = len(state.powers)
+    first = np.arange(state.exchanges % 2, rungs - 1, 2)
+    second = first + 1
+    with np.errstate(invalid="ignore"):
+        gain = state.likelihoods[second] - state.likelihoods[first]
+        log_ratio = np.minimum(0.0, (state.powers[first] - state.powers[second]) * gain)
+    log_ratio = np.where(np.isnan(log_ratio), -np.inf, log_ratio)
+    taken = np.log(generator.random(len(first))) < log_ratio
+    order = np.arange(rungs)
+    order[first[taken]], order[second[taken]] = second[taken], first[taken]
+    refused, offered = state.refused.copy(), state.offered.copy()
+    refused[first] += 1.0 - np.exp(log_ratio)
+    offered[first] += 1.0
+    travellers, heading = state.travellers[order], state.heading.copy()
+    coldest, hottest = int(travellers[0]), int(travellers[-1])
+    trips = int(heading[coldest] == _DOWN) if counting else 0
+    heading[coldest] = _UP
+    # Only a traveller that has been on the posterior's rung begins a round trip.
+    heading[hottest] = _DOWN if heading[hottest] != 0 else 0
+    return replace(
+        state,
+        positions=state.positions[order],
+        priors=state.priors[order],
+        likelihoods=state.likelihoods[order],
+        travellers=travellers,
+        heading=heading,
+        refused=refused,
+        offered=offered,
+        exchanges=state.exchanges + 1,
+        round_trips=state.round_trips + trips,
+    )
+
+
+def spaced_powers(powers: np.ndarray, refusals: np.ndarray) -> np.ndarray:
+    """Return powers at which all pairs refuse equally often (Syed et al. 2022, algorithm 2).
+
+    Parameters
+    ----------
+    powers
+        From 1 down, shape (rungs,).
+    refusals
+        Mean refusal probability of each pair, shape (rungs - 1,).
+    """
+    # A pair that never refuses still has some width, so that no two powers fall together.
+    barrier = np.concatenate([[0.0], np.cumsum(np.maximum(refusals, 1e-3))])
+    wanted = np.linspace(0.0, barrier[-1], len(powers))
+    found = np.interp(wanted, barrier, powers)
+    found[0], found[-1] = powers[0], powers[-1]
+    return found

@@ -1,0 +1,272 @@
+"""Writing a run while it is sampled, so that it can go on after a crash at any moment.
+
+Each unit of work has a file in `state/` that says how far it is; writing that file is what
+commits the draws before it. The last part of a chain is written anew until it is full, and parts
+are full at the same draws in every run, so that a run that was cut off and went on holds the
+same files as one that was not.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from filelock import FileLock
+
+from millwright.errors import StorageError
+from millwright.sampling.block import STATISTICS
+from millwright.sampling.piece import Piece
+from millwright.sampling.state import State, packed
+from millwright.storage.parts import part_name, settle, write_part
+
+__all__ = ["ChainFiles", "RunWriter", "Values", "plain", "rows_per_part"]
+
+Values = Callable[[np.ndarray], Mapping[str, np.ndarray]]
+
+_SECONDS_BETWEEN_COMMITS = 2.0
+_SHARE_OF_TIME = 0.05
+
+
+def rows_per_part(dimension: int) -> int:
+    """Return how many draws fill a part, by memory: about 8 MB."""
+    return int(np.clip(1_000_000 // max(dimension, 1), 8, 5000))
+
+
+def _none(columns: int) -> np.ndarray:
+    return np.zeros((0, columns))
+
+
+@dataclass
+class ChainFiles:
+    """What is not yet in full parts of a chain.
+
+    Attributes
+    ----------
+    full
+        How many parts are full.
+    positions, rows
+        Unconstrained draws and statistics of the part that is not.
+    warmup
+        Statistics of the warm-up.
+    failures, failed
+        Where and in which draws trajectories diverged.
+    """
+
+    dimension: int
+    full: int = 0
+    positions: np.ndarray = field(default_factory=lambda: _none(0))
+    rows: np.ndarray = field(default_factory=lambda: _none(len(STATISTICS)))
+    warmup: np.ndarray = field(default_factory=lambda: _none(len(STATISTICS)))
+    failures: np.ndarray = field(default_factory=lambda: _none(0))
+    failed: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    warmup_written: int = -1
+
+    def __post_init__(self) -> None:
+        if not self.positions.size:
+            self.positions = _none(self.dimension)
+        if not self.failures.size:
+            self.failures = _none(self.dimension)
+
+    def add(self, piece: Piece) -> None:
+        """Take consecutive draws."""
+        self.positions = np.concatenate([self.positions, piece.positions])
+        self.rows = np.concatenate([self.rows, piece.statistics])
+        self.warmup = np.concatenate([self.warmup, piece.warmup])
+        self.failures = np.concatenate([self.failures, piece.failures])
+        self.failed = np.concatenate([self.failed, piece.failed])
+
+
+class RunWriter:
+    """A run folder that is being written; it is locked until `close`.
+
+    Parameters
+    ----------
+    values
+        Maps unconstrained draws of shape (rows, dimension) to each unknown's values.
+    meta
+        Labels and axes, stored with every part.
+    report
+        What each chain of a unit settled on.
+    chains
+        Files of each chain so far, where a run goes on.
+    lock
+        The lock on the folder.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        dimension: int,
+        values: Values,
+        meta: Mapping[str, Any],
+        report: Callable[[Any], Sequence[Mapping[str, Any]]],
+        chains: Mapping[int, ChainFiles],
+        lock: FileLock,
+    ) -> None:
+        self.path = path
+        self.lock = lock
+        self.dimension = dimension
+        self.length = rows_per_part(dimension)
+        self.values = values
+        self.meta = meta
+        self.report = report
+        self.chains = dict(chains)
+        self.states: dict[int, State] = {}
+        self.due: dict[int, float] = {}
+
+    def receive(self, state: State, pieces: tuple[Piece, ...]) -> None:
+        """Take the new state of a unit and a piece of each of its chains.
+
+        Raises
+        ------
+        StorageError
+            If the disk cannot be written; what was committed before stays good.
+        """
+        self.states[state.unit] = state
+        for chain, piece in zip(self._chains_of(state.unit, len(pieces)), pieces, strict=True):
+            files = self.chains.setdefault(chain, ChainFiles(self.dimension))
+            files.add(piece)
+            with self._guarded():
+                self._write_full_parts(chain)
+        if time.monotonic() >= self.due.get(state.unit, 0.0):
+            self.commit(state.unit)
+
+    def _chains_of(self, unit: int, count: int) -> range:
+        """Number the chains of a unit: one a unit, or all in a single unit."""
+        return range(unit, unit + 1) if count == 1 else range(count)
+
+    def commit(self, unit: int) -> None:
+        """Write what a unit has done so far."""
+        began = time.monotonic()
+        with self._guarded():
+            self._commit(unit)
+        spent = time.monotonic() - began
+        wait = max(_SECONDS_BETWEEN_COMMITS, spent / _SHARE_OF_TIME)
+        self.due[unit] = time.monotonic() + wait
+
+    def commit_all(self) -> None:
+        """Write what all units have done so far."""
+        for unit in self.states:
+            self.commit(unit)
+
+    def write_values(
+        self, values: Mapping[str, np.ndarray], statistics: Mapping[str, np.ndarray]
+    ) -> None:
+        """Write draws that are in memory, arrays of shape (chains, draws, ...), as parts."""
+        chains, draws = next(iter(values.values())).shape[:2]
+        for chain in range(chains):
+            for number, first in enumerate(range(0, draws, self.length), start=1):
+                rows = slice(first, first + self.length)
+                name, one = part_name(chain, number), first + 1
+                parts = {key: value[chain, rows] for key, value in values.items()}
+                numbers = {key: value[chain, rows] for key, value in statistics.items()}
+                with self._guarded():
+                    write_part(self.path / "draws" / name, chain, one, parts, self.meta)
+                    write_part(self.path / "statistics" / name, chain, one, numbers)
+
+    def finish(self, record: Mapping[str, Any]) -> None:
+        """Commit everything and write the run's record."""
+        self.commit_all()
+        with self._guarded():
+            write_json(self.path / "run.json", record)
+
+    def close(self) -> None:
+        """Let go of the folder."""
+        self.lock.release()
+
+    @contextlib.contextmanager
+    def _guarded(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            if isinstance(error, StorageError):
+                raise
+            raise StorageError(
+                f"The run cannot be written to {self.path}: {error.strerror or error}. What was "
+                f"stored before is whole: make room, then mw.resume({str(self.path)!r}) goes on."
+            ) from error
+
+    def _write_full_parts(self, chain: int) -> None:
+        files = self.chains[chain]
+        while len(files.positions) >= self.length:
+            self._write(chain, files.positions[: self.length], files.rows[: self.length])
+            files.full += 1
+            files.positions = files.positions[self.length :]
+            files.rows = files.rows[self.length :]
+
+    def _write(self, chain: int, positions: np.ndarray, rows: np.ndarray) -> None:
+        files = self.chains[chain]
+        name, first = part_name(chain, files.full + 1), files.full * self.length + 1
+        write_part(self.path / "draws" / name, chain, first, self.values(positions), self.meta)
+        write_part(self.path / "statistics" / name, chain, first, _named(rows))
+
+    def _commit(self, unit: int) -> None:
+        state = self.states[unit]
+        reports = [dict(report) for report in self.report(state)]
+        chains = self._chains_of(unit, len(reports))
+        for chain in chains:
+            self._commit_rows(chain)
+        numbers, arrays = packed(state)
+        stored = {f"state/{name}": value for name, value in arrays.items()}
+        for chain in chains:
+            files = self.chains[chain]
+            for name in ("positions", "rows", "failures", "failed"):
+                stored[f"{chain}/{name}"] = getattr(files, name)
+        header = {
+            "kind": type(state).__name__,
+            "numbers": numbers,
+            "chains": {str(chain): self.chains[chain].full for chain in chains},
+            "reports": [plain(report) for report in reports],
+        }
+        write_state(self.path / "state" / f"unit-{unit + 1:02d}.npz", header, stored)
+
+    def _commit_rows(self, chain: int) -> None:
+        """Write the part that is not full, and the warm-up if there is more of it."""
+        files = self.chains[chain]
+        if len(files.positions):
+            self._write(chain, files.positions, files.rows)
+        if len(files.warmup) != files.warmup_written:
+            path = self.path / "warmup" / f"chain-{chain + 1:02d}.parquet"
+            write_part(path, chain, 1, _named(files.warmup))
+            files.warmup_written = len(files.warmup)
+
+
+def _named(rows: np.ndarray) -> dict[str, np.ndarray]:
+    return {name: rows[:, at] for at, name in enumerate(STATISTICS)}
+
+
+def plain(report: Mapping[str, Any]) -> dict[str, Any]:
+    """Leave out arrays, which the state has."""
+    return {name: v for name, v in report.items() if not isinstance(v, np.ndarray)}
+
+
+def write_json(path: Path, content: Mapping[str, Any]) -> None:
+    """Write a JSON file, whole or not at all."""
+    aside = path.with_suffix(".aside")
+    try:
+        aside.write_text(json.dumps(content, indent=2), encoding="utf-8")
+        settle(aside, path)
+    except BaseException:
+        aside.unlink(missing_ok=True)
+        raise
+
+
+def write_state(path: Path, header: Mapping[str, Any], arrays: Mapping[str, np.ndarray]) -> None:
+    """Write a state file: arrays, and the rest as JSON text in the array `header`."""
+    content = io.BytesIO()
+    stored: dict[str, Any] = {"header": np.array(json.dumps(header)), **arrays}
+    np.savez(content, **stored)
+    aside = path.with_suffix(".aside")
+    try:
+        aside.write_bytes(content.getvalue())
+        settle(aside, path)
+    except BaseException:
+        aside.unlink(missing_ok=True)
+        raise

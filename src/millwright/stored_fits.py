@@ -1,0 +1,334 @@
+"""Fits in run folders: starting one, reading one, going on with one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, fields, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from filelock import FileLock
+
+from millwright.draws.labelled_draws import Draws, from_positions
+from millwright.errors import ArgumentError, ModelError
+from millwright.fitting import target_of
+from millwright.job import Fitted, Job, Trail, job_of, now, record_of, run, versions
+from millwright.modelling.binding import Binding, bind
+from millwright.modelling.foreign import Foreign
+from millwright.record import Record
+from millwright.sampling.progress import Listener
+from millwright.sampling.samplers import STATES
+from millwright.sampling.state import State, unpacked
+from millwright.storage.lock import locked
+from millwright.storage.run import FORMAT, Header, StoredRun, create_run, read_run
+from millwright.storage.sheet import sheet_text, specification_from
+from millwright.storage.writing import ChainFiles, RunWriter, rows_per_part
+
+__all__ = ["Opened", "open_fit", "resume_in_folder", "run_in_folder", "store"]
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A fit read from a folder; `fitted` is None if it holds no draws yet."""
+
+    job: Job
+    fitted: Fitted | None
+    sheet: str | None
+    states: Mapping[int, State]
+
+
+def _json_record(binding: Binding, record: Record) -> dict[str, Any]:
+    unknowns = [part.name for part in binding.program.unknowns]
+    return {
+        "format": FORMAT,
+        **{f.name: getattr(record, f.name) for f in fields(Record)},
+        "axes": {name: list(binding.axes[name]) for name in unknowns},
+        "labels": {name: list(labels) for name, labels in binding.labels.items()},
+        "forms": [list(form) for form in binding.program.forms],
+        "functions": [foreign.record for foreign in binding.program.foreign],
+    }
+
+
+def _header(binding: Binding, record: Record, sheet: str | None) -> Header:
+    constants = {
+        key: np.asarray(value)
+        for key, value in binding.arguments.items()
+        if key[0] in ("information", "pull")
+    }
+    return Header(
+        _json_record(binding, record),
+        sheet_text(binding.specification),
+        sheet,
+        binding.given or binding.tables,
+        constants,
+    )
+
+
+def _writer(
+    path: Path,
+    binding: Binding,
+    report: Callable[[Any], Sequence[Mapping[str, Any]]],
+    chains: Mapping[int, ChainFiles],
+    lock: FileLock,
+) -> RunWriter:
+    record = {
+        "labels": {name: list(labels) for name, labels in binding.labels.items()},
+        "axes": {part.name: list(binding.axes[part.name]) for part in binding.program.unknowns},
+    }
+    length = rows_per_part(binding.dimension)
+
+    def values(positions: np.ndarray) -> dict[str, np.ndarray]:
+        draws = from_positions(binding, positions[None], length)
+        return {name: value[0] for name, value in draws.values.items()}
+
+    return RunWriter(path, binding.dimension, values, record, report, chains, lock)
+
+
+def run_in_folder(
+    job: Job,
+    path: Path,
+    existing: str,
+    sheet: str | None,
+    workers: int | Executor | None,
+    listener: Listener,
+) -> bool:
+    """Run a job from its start, with its draws going to a folder; return whether it is whole."""
+    started = now()
+    empty = record_of(job, [], {}, started, False, None)
+    create_run(path, _header(job.binding, empty, sheet), existing)
+    before = _Before({}, {}, {"started": started}, False)
+    return _run_in(path, job, before, locked(path), workers, listener)
+
+
+def resume_in_folder(
+    path: Path,
+    model: Any,
+    draws: int | None,
+    workers: int | Executor | None,
+    listener: Listener,
+) -> bool:
+    """Go on with the fit in a folder to its planned end, or to `draws` a chain.
+
+    Raises
+    ------
+    StorageError
+        If it is not a run, is damaged or in use.
+    ArgumentError
+        If it has more draws already.
+    ModelError
+        If the functions that it needs are missing, or give another density.
+    """
+    lock = locked(path)
+    try:
+        stored = read_run(path)
+        opened = _opened(stored, model)
+        job = opened.job
+        if draws is not None:
+            if draws < job.settings.draws:
+                raise ArgumentError(
+                    f"The run is planned to have {job.settings.draws} draws a chain; `draws` can "
+                    f"only be more, not {draws}."
+                )
+            job = replace(job, settings=replace(job.settings, draws=draws))
+        _check_same_density(job, opened.states)
+        extended = draws is not None and all(
+            state.done >= opened.job.settings.total for state in opened.states.values()
+        )
+        chains = {c: f for unit in stored.units.values() for c, f in unit.chains.items()}
+        before = _Before(opened.states, chains, stored.header.record, extended)
+        return _run_in(path, job, before, lock, workers, listener)
+    finally:
+        lock.release()
+
+
+@dataclass(frozen=True)
+class _Before:
+    """What a run goes on from; `record` is its run.json."""
+
+    states: Mapping[int, State]
+    chains: Mapping[int, ChainFiles]
+    record: Mapping[str, Any]
+    extended: bool
+
+
+def _run_in(
+    path: Path,
+    job: Job,
+    before: _Before,
+    lock: FileLock,
+    workers: int | Executor | None,
+    listener: Listener,
+) -> bool:
+    sampler = job.sampler()
+    writer = _writer(path, job.binding, sampler.report, before.chains, lock)
+    writer.states.update(before.states)
+    try:
+        complete, seconds = run(job, sampler, writer, workers, listener, before.states)
+        writer.commit_all()
+        reports = [
+            report
+            for _, state in sorted(writer.states.items())
+            for report in sampler.report(state)
+        ]
+        draws = _draws_in(path, job.binding)
+        spent = before.record.get("seconds", {})
+        total = {name: spent.get(name, 0.0) + value for name, value in seconds.items()}
+        record = record_of(job, reports, total, before.record["started"], complete, draws)
+        if before.states:
+            record = _gone_on(record, before.record, before.extended)
+        writer.finish(_json_record(job.binding, record))
+    finally:
+        writer.close()
+    return complete
+
+
+def _gone_on(record: Record, old: Mapping[str, Any], extended: bool) -> Record:
+    """Note that a run went on, and with which versions it began."""
+    began = old["versions"]
+    others = {name: found for name, found in began.items() if versions().get(name) != found}
+    return replace(
+        record,
+        extended=extended or bool(old["extended"]),
+        began_with={**old["began_with"], **others},
+    )
+
+
+def _draws_in(path: Path, binding: Binding) -> Draws | None:
+    found = read_run(path).draws
+    return Draws(binding, found) if found.shape[1] else None
+
+
+def open_fit(path: Path, model: Any = None) -> Opened:
+    """Read the fit in a folder.
+
+    Parameters
+    ----------
+    model
+        The model or target that made it, where its own functions are not registered here.
+
+    Raises
+    ------
+    StorageError
+        If it is not a run, or a part of it is missing or damaged.
+    """
+    return _opened(read_run(path), model)
+
+
+def _opened(stored: StoredRun, model: Any) -> Opened:
+    record = _record_from(stored.header.record)
+    binding = _binding_from(stored, record, model)
+    job = job_of(record, binding)
+    states = {
+        number: unpacked(STATES[unit.kind], unit.numbers, unit.arrays)
+        for number, unit in stored.units.items()
+    }
+    if not stored.draws.shape[1]:
+        return Opened(job, None, stored.header.sheet, states)
+    reports = tuple(r for number in sorted(stored.units) for r in stored.units[number].reports)
+    record = record if record.chains else replace(record, chains=reports)
+    chains = {c: files for unit in stored.units.values() for c, files in unit.chains.items()}
+    trail = Trail(states, tuple(chains[c] for c in sorted(chains))) if chains else None
+    fitted = Fitted(Draws(binding, stored.draws), record, stored.statistics, trail)
+    return Opened(job, fitted, stored.header.sheet, states)
+
+
+def _record_from(content: Mapping[str, Any]) -> Record:
+    given = {f.name: content[f.name] for f in fields(Record)}
+    return Record(**{**given, "chains": tuple(given["chains"])})
+
+
+def _binding_from(stored: StoredRun, record: Record, model: Any) -> Binding:
+    """Bind the stored model to the stored data, in the coordinates of the fit."""
+    content = stored.header.record
+    specification = specification_from(stored.header.model, "model.toml")
+    labels = {name: tuple(values) for name, values in content["labels"].items()}
+    binding = bind(
+        specification,
+        stored.header.data,
+        labels,
+        missing=record.settings["missing"],
+        functions=_functions(content["functions"], model),
+    )
+    forms = tuple((name, form) for name, form in content["forms"])
+    if not forms:
+        return binding
+    return replace(
+        binding,
+        program=replace(binding.program, forms=forms),
+        arguments={**binding.arguments, **stored.header.coordinates},
+    )
+
+
+def _functions(records: list[Mapping[str, Any]], model: Any) -> tuple[Foreign, ...]:
+    own = {foreign.name: foreign for foreign in getattr(model, "functions", ())}
+    return tuple(own.get(record["name"]) or Foreign.known_as(record) for record in records)
+
+
+def _check_same_density(job: Job, states: Mapping[int, State]) -> None:
+    """Compare the log density at stored positions with the stored ones."""
+    missing = [f.name for f in job.binding.program.foreign if f.missing]
+    if missing:
+        raise ModelError(
+            f"The run needs the function `{missing[0]}`, which is not known here: give "
+            "model= (the model or target that made it), or register the function first."
+        )
+    target = target_of(job.binding)
+    for state in states.values():
+        found = _place_and_value(state)
+        if found is None:
+            continue
+        value = float(target.plain(found[0][None])[0])
+        if not np.isclose(value, found[1], rtol=1e-6, atol=1e-6):
+            raise ModelError(
+                f"This is not the density that the run was made with: at a stored point its "
+                f"logarithm is {value:.8g}, stored is {found[1]:.8g}. Give the same functions."
+            )
+
+
+def _place_and_value(state: Any) -> tuple[np.ndarray, float] | None:
+    """Return a position of a state with its log density."""
+    if hasattr(state, "position"):
+        return state.position, state.log_density
+    if hasattr(state, "values"):
+        return state.positions[0], float(state.values[0])
+    if hasattr(state, "priors"):
+        return state.positions[0], float(state.priors[0] + state.likelihoods[0])
+    return None
+
+
+def store(
+    path: Path,
+    draws: Draws,
+    record: Record,
+    statistics: Mapping[str, np.ndarray],
+    trail: Trail | None,
+    sheet: str | None,
+    existing: str,
+) -> None:
+    """Write a finished fit to a folder.
+
+    Raises
+    ------
+    StorageError
+        If something is in the way or the disk cannot be written.
+    """
+    values = {name: draws.values[name] for name in draws.values}
+    numbers = {name: statistics[name] for name in statistics}
+    create_run(path, _header(draws.binding, record, sheet), existing)
+    reports = iter(record.chains)
+
+    def report(state: State) -> list[Mapping[str, Any]]:
+        count = len(record.chains) if trail is None or len(trail.states) == 1 else 1
+        return [next(reports) for _ in range(count)]
+
+    chains = dict(enumerate(trail.chains)) if trail else {}
+    writer = _writer(path, draws.binding, report, chains, locked(path))
+    try:
+        writer.write_values(values, numbers)
+        if trail is not None:
+            writer.states.update(trail.states)
+        writer.commit_all()
+    finally:
+        writer.close()
