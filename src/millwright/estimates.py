@@ -87,7 +87,10 @@ def estimate_at(binding: Binding, peak: Peak, method: str) -> Estimate:
         index=pd.Index(found.names, name="unknown"),
     )
     return Estimate(
-        method, frame, peak.log_density, tuple(_peak_notes(peak, bool(at_end.any()), without))
+        method,
+        frame,
+        peak.log_density,
+        tuple(_peak_notes(binding, peak, bool(at_end.any()), without)),
     )
 
 
@@ -131,7 +134,7 @@ def _standard_errors(peak: Peak, jacobian: np.ndarray, gone: np.ndarray) -> np.n
     return errors
 
 
-def _peak_notes(peak: Peak, at_end: bool, without_errors: bool) -> list[str]:
+def _peak_notes(binding: Binding, peak: Peak, at_end: bool, without_errors: bool) -> list[str]:
     notes = []
     if without_errors:
         notes.append(
@@ -140,9 +143,21 @@ def _peak_notes(peak: Peak, at_end: bool, without_errors: bool) -> list[str]:
         )
     if peak.agreeing < peak.starts:
         notes.append(
-            f"{peak.agreeing} of {peak.starts} starts ended at this maximum; others ended lower. "
+            f"{peak.agreeing} of {peak.starts} starts ended at this maximum; the others lower. "
             "There may be several."
         )
+        notes += [_other_end(binding, peak, *other) for other in peak.others[:3]]
     if not peak.settled and not at_end:
         notes.append("The climb did not settle: the density may grow without bound.")
     return notes
+
+
+def _other_end(binding: Binding, peak: Peak, position: np.ndarray, log_density: float) -> str:
+    """Say where a start ended that did not reach the maximum."""
+    single = from_positions(binding, position[None, None]).single(
+        [part.name for part in binding.program.unknowns]
+    )
+    shown = ", ".join(f"{name} = {v[0, 0]:.4g}" for name, v in list(single.items())[:4])
+    more = ", ..." if len(single) > 4 else ""
+    lower = peak.log_density - log_density
+    return f"  One ended {lower:.4g} lower in log density, at {shown}{more}."

@@ -27,6 +27,7 @@ from millwright.modelling.labelled import DRAW, Labelled, twin
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
+from millwright.own_density import own_density
 from millwright.sampling.compiling import compiled
 from millwright.sampling.methods import (
     METHODS,
@@ -92,6 +93,8 @@ class _Values:
         self.split = SplitLogDensity(binding.program, jacobian, prior)
         self.kept: dict[tuple[int, ...], Any] = {}
         self.on_device: Any = None
+        boxes = jacobian and prior and bool(binding.program.black_boxes)
+        self.short = own_density(binding) if boxes else None
 
     def total(self, positions: np.ndarray) -> np.ndarray:
         """Return the log density at each position."""
@@ -107,6 +110,8 @@ class _Values:
                 self.kept[positions.shape] = found
             prior, likelihood = self.kept[positions.shape](positions, self.on_device)
             return np.asarray(prior), np.asarray(likelihood)
+        if self.short is not None:
+            return self.short(positions)
         with np.errstate(all="ignore"):
             parts = self.split.parts(on_numpy, positions, arguments)
         prior, likelihood = (np.broadcast_to(part, len(positions)) for part in parts)

@@ -10,10 +10,10 @@ from millwright.errors import Interrupted, StorageError
 from millwright.job import Fitted, Job, run_in_memory
 from millwright.posterior import Posterior
 from millwright.sampling.progress import Listener
-from millwright.stored_fits import open_fit, resume_in_folder, run_in_folder
+from millwright.stored_fits import differences, open_fit, resume_in_folder, run_in_folder
 from millwright.terminal.progress import chosen_listener
 
-__all__ = ["fit_in_folder", "fit_in_memory", "load", "resume"]
+__all__ = ["fit_in_folder", "fit_in_memory", "go_on_in_folder", "load", "resume"]
 
 
 def fit_in_memory(
@@ -72,6 +72,29 @@ def _read_back(path: Path, complete: bool, model: Any) -> Posterior:
         f"The fit was stopped; {kept} are stored in {path}, and mw.resume({str(path)!r}) goes on.",
         posterior,
     )
+
+
+def go_on_in_folder(
+    job: Job, path: Path, model: Any, workers: int | Executor | None, listener: Listener
+) -> Posterior:
+    """Go on with a stored run if it is of the same job, and if that asks for more draws.
+
+    Raises
+    ------
+    StorageError
+        If it is of another.
+    Interrupted
+        On Ctrl-C.
+    """
+    stored = open_fit(path, model).job
+    different = differences(job, stored)
+    if different:
+        raise StorageError(
+            f"The run in {path} is not of this fit: {', '.join(different)} differ. Choose another "
+            "folder, or give existing='replace'."
+        )
+    draws = max(job.settings.draws, stored.settings.draws) if stored else None
+    return _read_back(path, resume_in_folder(path, model, draws, workers, listener), model)
 
 
 def posterior_of(fitted: Fitted, sheet: str | None) -> Posterior:

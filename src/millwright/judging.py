@@ -66,13 +66,14 @@ def sampling_of(
         statistics["acceptance"].mean(axis=1) if method in _ACCEPTANCE else None,
         _ACCEPTANCE.get(method, GRADIENT_ACCEPTANCE),
         _ENOUGH_OF_AN_ENSEMBLE if method == "ensemble" else ESS_PER_CHAIN * chains,
-        _stuck(statistics["log_density"]) if method != "rejection" else (),
+        _stuck(statistics["log_density"]) if method in _ACCEPTANCE else (),
         record.complete,
         bool(record.settings["trial"]),
         record.extended,
         tuple(part.name for part in draws.binding.program.unknowns if part.improper),
         where,
         _round_trips(record) if method == "tempering" else None,
+        record.method.get("pareto_k"),
     )
 
 

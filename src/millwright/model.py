@@ -9,16 +9,18 @@ from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
+from millwright.approximation import approximate
 from millwright.draws.prior import draws_in, refuse_improper
-from millwright.errors import ArgumentError, ModelError
+from millwright.errors import ModelError
 from millwright.estimates import Estimate, estimate_at, refuse_hierarchy
+from millwright.fit_arguments import check_fit, check_whole
 from millwright.fitting import (
     chosen_method,
     prepared,
     refuse_black_boxes,
     target_of,
 )
-from millwright.going_on import fit_in_folder, fit_in_memory
+from millwright.going_on import fit_in_folder, fit_in_memory, go_on_in_folder
 from millwright.job import Job, chains_for
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.foreign import Foreign
@@ -33,6 +35,7 @@ from millwright.modelling.words import describe
 from millwright.posterior import Posterior
 from millwright.sampling.methods import Method, NoUTurn, Rejection
 from millwright.sampling.mode import find_peak
+from millwright.sampling.pools import check_workers
 from millwright.sampling.progress import Listener
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.warmup import Metric
@@ -214,8 +217,8 @@ class Model:
         DataError, ModelError
             If data and model do not fit.
         """
-        _check_whole("draws", draws, 1)
-        _check_whole("seed", seed, 0)
+        check_whole("draws", draws, 1)
+        check_whole("seed", seed, 0)
         self._check_can_simulate(given or {})
         binding = bind(
             self._specification, data, rows=rows, outcomes="optional", functions=self._functions
@@ -314,8 +317,10 @@ class Model:
         progress
             False for silence, or a function that is called with each `Progress`.
         save, existing
-            Folder to which draws go while they are made, and whether to `refuse` or `replace`
-            a run there. After a crash or Ctrl-C, `mw.resume` goes on in it.
+            Folder to which draws go while they are made, and what to do with a run there:
+            `refuse`, `replace` it, or `resume`: go on with it if it is of the same model, data,
+            seed and settings (more draws may be asked for). After a crash or Ctrl-C `mw.resume`
+            goes on in it too.
 
         Raises
         ------
@@ -331,15 +336,16 @@ class Model:
             On Ctrl-C; it carries the posterior so far.
         """
         standard = NoUTurn(target_acceptance, max_depth, cast("Metric", metric))
-        _check_fit(chains, draws, warmup, thin, seed, workers, missing)
+        check_fit(chains, draws, warmup, thin, seed, workers, missing)
         settings = FitSettings(
             draws or (_TRIAL.draws if trial else FitSettings.draws),
             warmup if warmup is not None else (_TRIAL if trial else FitSettings()).warmup,
             thin,
         )
-        if save is not None:
+        going_on = existing == "resume" and save is not None and Path(save).exists()
+        if save is not None and not going_on:
             # Better said before the sampling than after it.
-            check_free(Path(save), existing)
+            check_free(Path(save), "refuse" if existing == "resume" else existing)
         binding = self.bind(data, missing=missing)
         chosen = chosen_method(method, binding, standard)
         if isinstance(chosen, Rejection) and group_form == "informed":
@@ -349,11 +355,60 @@ class Model:
         job = Job(binding, settings, chosen, count, seed, trial)
         if save is None:
             return fit_in_memory(job, self._sheet, workers, chosen_listener(progress))
-        return fit_in_folder(
-            job, Path(save), existing, self._sheet, workers, chosen_listener(progress)
-        )
+        listener = chosen_listener(progress)
+        if going_on:
+            return go_on_in_folder(job, Path(save), self, workers, listener)
+        return fit_in_folder(job, Path(save), existing, self._sheet, workers, listener)
 
-    def mode(self, data: Any, *, seed: int = 0) -> Estimate:
+    def check_workers(self, workers: Executor, data: Any = None) -> int:
+        """Let an executor's workers evaluate the model once; return how many answered.
+
+        Parameters
+        ----------
+        workers
+            The executor that a long fit is to use.
+
+        Raises
+        ------
+        ArgumentError, WorkerError
+            If it cannot be used: the model cannot be sent, or its workers lack what it needs.
+        """
+        binding = prepared(self.bind(data), "non-centred", 0)
+        method = chosen_method(None, binding, NoUTurn())
+        job = Job(binding, FitSettings(), method, 4, 0)
+        return check_workers(workers, job.sampler)
+
+    def normal_approximation(
+        self, data: Any = None, *, draws: int = 4000, seed: int = 0
+    ) -> Posterior:
+        """Approximate the posterior by a normal distribution around its mode.
+
+        The normal is in unconstrained coordinates, where positive quantities are logarithms, so
+        that supports are kept. What it gives can be looked at like any posterior, and its
+        verdict says that it is an approximation, and how close.
+
+        Parameters
+        ----------
+        draws
+            Independent draws from the approximation.
+
+        Raises
+        ------
+        DataError, ModelError
+            If data and model do not fit.
+        StartError
+            If no starting point has a finite density.
+        SamplingError
+            If there is no peak to approximate.
+        """
+        check_whole("draws", draws, 100)
+        check_whole("seed", seed, 0)
+        binding = self.bind(data)
+        refuse_black_boxes(binding)
+        binding = prepared(binding, "informed", seed)
+        return approximate(binding, draws, seed, self._sheet)
+
+    def mode(self, data: Any = None, *, seed: int = 0) -> Estimate:
         """Find the posterior mode, with standard errors from the curvature there.
 
         The mode is that of the density of the unknowns as written. An unknown whose mode lies
@@ -374,7 +429,7 @@ class Model:
         peak = find_peak(target_of(binding, jacobian=False), seed)
         return estimate_at(binding, peak, "posterior mode")
 
-    def maximum_likelihood(self, data: Any, *, seed: int = 0) -> Estimate:
+    def maximum_likelihood(self, data: Any = None, *, seed: int = 0) -> Estimate:
         """Find the maximum of the likelihood, priors left out but their supports kept.
 
         Raises
@@ -388,27 +443,3 @@ class Model:
         refuse_hierarchy(self._specification)
         target = target_of(binding, jacobian=False, prior=False)
         return estimate_at(binding, find_peak(target, seed), "maximum likelihood")
-
-
-def _check_whole(name: str, value: Any, least: int) -> None:
-    if isinstance(value, bool) or not isinstance(value, (int, np.integer)) or value < least:
-        raise ArgumentError(f"`{name}` must be a whole number from {least}, not {value!r}.")
-
-
-def _check_fit(
-    chains: Any, draws: Any, warmup: Any, thin: Any, seed: Any, workers: Any, missing: Any
-) -> None:
-    """Refuse numbers that make no sense."""
-    for name, value, least in (
-        ("chains", chains, 1),
-        ("draws", draws, 1),
-        ("warmup", warmup, 0),
-        ("thin", thin, 1),
-        ("seed", seed, 0),
-    ):
-        if value is not None:
-            _check_whole(name, value, least)
-    if workers is not None and not isinstance(workers, Executor):
-        _check_whole("workers", workers, 1)
-    if missing not in ("refuse", "drop", "predict"):
-        raise ArgumentError(f"`missing` must be 'refuse', 'drop' or 'predict', not {missing!r}.")

@@ -15,7 +15,7 @@ from millwright.modelling.specification import Written
 __all__ = ["Target"]
 
 _NAME = "log_density"
-_SUPPORTS = {"real": "flat()", "positive": "flat(low=0)", "unit": "flat(low=0, high=1)"}
+_SUPPORTS = {"real": "flat()", "positive": "flat(low=0)", "unit": "uniform(low=0, high=1)"}
 
 Unknown = str | float | tuple[float, float]
 
@@ -105,4 +105,4 @@ def _prior(name: str, value: Any) -> Written:
         )
     ends = {"low": low, "high": high}
     given = ", ".join(f"{end}={v!r}" for end, v in ends.items() if np.isfinite(v))
-    return f"flat({given})"
+    return f"{'uniform' if np.isfinite([low, high]).all() else 'flat'}({given})"

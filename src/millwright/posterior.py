@@ -138,20 +138,9 @@ class Posterior:
         Dimensions `draw` (all chains, one after the other) and one for each label set; `chain`
         and `iteration`, both counted from 1, are coordinates on `draw`.
         """
-        import xarray as xr
+        from millwright.draws.arrays import labelled_array
 
-        value = self.draws.get(name)
-        chains, draws = self.draws.shape
-        axes = self.draws.binding.axes[name]
-        coordinates: dict[str, Any] = {
-            "draw": np.arange(chains * draws),
-            "chain": ("draw", np.repeat(np.arange(1, chains + 1), draws)),
-            "iteration": ("draw", np.tile(np.arange(1, draws + 1), chains)),
-        }
-        for axis in axes:
-            coordinates[axis] = list(self.draws.labels(axis))
-        flat = value.reshape(chains * draws, *value.shape[2:])
-        return xr.DataArray(flat, dims=("draw", *axes), coords=coordinates, name=name)
+        return labelled_array(self.draws, name)
 
     def frame(self) -> pd.DataFrame:
         """Return all draws, one row a draw: `chain`, `draw` (from 1), one column a number."""

@@ -18,6 +18,7 @@ from millwright.job import Fitted, Job, Trail, job_of, now, record_of, run, vers
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.foreign import Foreign
 from millwright.record import Record
+from millwright.sampling.methods import METHODS, method_record
 from millwright.sampling.progress import Listener
 from millwright.sampling.samplers import STATES
 from millwright.sampling.state import State, unpacked
@@ -26,14 +27,17 @@ from millwright.storage.run import FORMAT, Header, StoredRun, create_run, read_r
 from millwright.storage.sheet import sheet_text, specification_from
 from millwright.storage.writing import ChainFiles, RunWriter, rows_per_part
 
-__all__ = ["Opened", "open_fit", "resume_in_folder", "run_in_folder", "store"]
+__all__ = ["Opened", "differences", "open_fit", "resume_in_folder", "run_in_folder", "store"]
 
 
 @dataclass(frozen=True)
 class Opened:
-    """A fit read from a folder; `fitted` is None if it holds no draws yet."""
+    """A fit read from a folder.
 
-    job: Job
+    `fitted` is None if it holds no draws yet, `job` if its draws do not come from chains.
+    """
+
+    job: Job | None
     fitted: Fitted | None
     sheet: str | None
     states: Mapping[int, State]
@@ -125,6 +129,9 @@ def resume_in_folder(
         stored = read_run(path)
         opened = _opened(stored, model)
         job = opened.job
+        if job is None or not opened.states:
+            raise ArgumentError(f"The run in {path} cannot go on: its draws are not a chain's.")
+        planned = job.settings.total
         if draws is not None:
             if draws < job.settings.draws:
                 raise ArgumentError(
@@ -134,7 +141,7 @@ def resume_in_folder(
             job = replace(job, settings=replace(job.settings, draws=draws))
         _check_same_density(job, opened.states)
         extended = draws is not None and all(
-            state.done >= opened.job.settings.total for state in opened.states.values()
+            state.done >= planned for state in opened.states.values()
         )
         chains = {c: f for unit in stored.units.values() for c, f in unit.chains.items()}
         before = _Before(opened.states, chains, stored.header.record, extended)
@@ -219,7 +226,7 @@ def open_fit(path: Path, model: Any = None) -> Opened:
 def _opened(stored: StoredRun, model: Any) -> Opened:
     record = _record_from(stored.header.record)
     binding = _binding_from(stored, record, model)
-    job = job_of(record, binding)
+    job = job_of(record, binding) if record.method["method"] in METHODS else None
     states = {
         number: unpacked(STATES[unit.kind], unit.numbers, unit.arrays)
         for number, unit in stored.units.items()
@@ -259,6 +266,22 @@ def _binding_from(stored: StoredRun, record: Record, model: Any) -> Binding:
         program=replace(binding.program, forms=forms),
         arguments={**binding.arguments, **stored.header.coordinates},
     )
+
+
+def differences(job: Job, stored: Job | None) -> list[str]:
+    """Name what differs between a job and a stored one, apart from the number of draws."""
+    if stored is None:
+        return ["methods"]
+    pairs: dict[str, list[Any]] = {
+        "the models": [sheet_text(one.binding.specification) for one in (job, stored)],
+        "the data": [one.binding.fingerprint for one in (job, stored)],
+        "the seeds": [one.seed for one in (job, stored)],
+        "the methods": [method_record(one.method) for one in (job, stored)],
+        "the numbers of chains": [one.chains for one in (job, stored)],
+        "the warm-ups": [one.settings.warmup for one in (job, stored)],
+        "the thinning": [one.settings.thin for one in (job, stored)],
+    }
+    return [name for name, (one, other) in pairs.items() if one != other]
 
 
 def _functions(records: list[Mapping[str, Any]], model: Any) -> tuple[Foreign, ...]:

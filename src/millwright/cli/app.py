@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 
 from millwright import __version__
-from millwright.errors import MillwrightError, StorageError
+from millwright.errors import ArgumentError, MillwrightError, StorageError
 
 __all__ = ["app", "main"]
 
@@ -84,15 +84,25 @@ def fit(
     run: Annotated[
         Path | None, typer.Option(help="Folder for the run; by default SHEET-run.")
     ] = None,
-    chains: Annotated[int, typer.Option(help="Number of chains.")] = 4,
-    draws: Annotated[int, typer.Option(help="Draws kept, each chain.")] = 1000,
-    warmup: Annotated[int, typer.Option(help="Draws discarded first, each chain.")] = 1000,
+    chains: Annotated[
+        int | None, typer.Option(help="Number of chains; by default 4, walkers of an ensemble 20.")
+    ] = None,
+    draws: Annotated[
+        int | None, typer.Option(help="Draws kept, each chain; by default 1000, in a trial 200.")
+    ] = None,
+    warmup: Annotated[
+        int | None, typer.Option(help="Draws discarded first; by default 1000, in a trial 300.")
+    ] = None,
+    thin: Annotated[int, typer.Option(help="Keep every k-th draw, to save disk.")] = 1,
+    trial: Annotated[
+        bool, typer.Option("--trial", help="A short fit, to see whether the model works.")
+    ] = False,
     seed: Annotated[int, typer.Option(help="Any whole number from 0.")] = 0,
     target_acceptance: Annotated[
         float, typer.Option(help="Higher means smaller, safer steps.")
     ] = 0.8,
     method: Annotated[
-        str | None, typer.Option(help="no_u_turn or random_walk; by default what suits.")
+        str | None, typer.Option(help="no_u_turn, random_walk, ensemble, tempering or rejection.")
     ] = None,
     metric: Annotated[
         str, typer.Option(help="automatic, diagonal or dense: correlations in the warm-up.")
@@ -118,6 +128,8 @@ def fit(
         chains=chains,
         draws=draws,
         warmup=warmup,
+        thin=thin,
+        trial=trial,
         seed=seed,
         target_acceptance=target_acceptance,
         method=method,
@@ -129,6 +141,45 @@ def fit(
         existing="replace" if replace else "refuse",
     )
     typer.echo(f"Run stored in {place}", err=True)
+    _print_posterior(posterior, posterior_record(posterior) if as_json else None)
+
+
+@app.command()
+def resume(
+    run: Annotated[Path, typer.Argument(help="Folder of a stored run that was cut off.")],
+    workers: Annotated[
+        int | None, typer.Option(help="Chains at a time; by default one a core.")
+    ] = None,
+    as_json: Json = False,
+    quiet: Quiet = False,
+) -> None:
+    """Go on with a run after a crash or Ctrl-C; print verdict and table."""
+    from millwright.cli.reports import posterior_record
+    from millwright.going_on import resume as go_on
+
+    posterior = go_on(run, workers=workers, progress=not quiet)
+    _print_posterior(posterior, posterior_record(posterior) if as_json else None)
+
+
+@app.command()
+def extend(
+    run: Annotated[Path, typer.Argument(help="Folder of a stored run.")],
+    draws: Annotated[int, typer.Argument(help="How many more draws, each chain.")],
+    workers: Annotated[
+        int | None, typer.Option(help="Chains at a time; by default one a core.")
+    ] = None,
+    as_json: Json = False,
+    quiet: Quiet = False,
+) -> None:
+    """Add draws to a stored run; print verdict and table."""
+    from millwright.cli.reports import posterior_record
+    from millwright.going_on import load
+    from millwright.going_on import resume as go_on
+
+    if draws < 1:
+        raise ArgumentError(f"The number of draws must be 1 or more, not {draws}.")
+    planned = int(load(run).record.settings["draws"])
+    posterior = go_on(run, draws=planned + draws, workers=workers, progress=not quiet)
     _print_posterior(posterior, posterior_record(posterior) if as_json else None)
 
 

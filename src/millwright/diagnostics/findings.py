@@ -35,6 +35,7 @@ GRADIENT_ACCEPTANCE = (0.6, 1.0)
 WALK_ACCEPTANCE = (0.1, 0.6)
 _FEW_DIVERGENCES = 0.001
 _FEW_TRIPS = 5
+HIGHEST_GOOD_K = 0.7
 
 Weight = Literal["stop", "caution", "note"]
 
@@ -88,6 +89,8 @@ class Sampling:
         Where divergences sit, in words.
     round_trips
         Fewest journeys along a tempering ladder of any chain, and the lowest rate of exchange.
+    approximation_k
+        For draws from an approximation, the Pareto k of its ratios to the posterior.
     """
 
     chains: int
@@ -106,6 +109,7 @@ class Sampling:
     flat: tuple[str, ...] = ()
     divergent_at: str = ""
     round_trips: tuple[int, float] | None = None
+    approximation_k: float | None = None
 
     @property
     def total(self) -> int:
@@ -125,6 +129,8 @@ class Sampling:
 
 def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
     """Return what is wrong, the most harmful first."""
+    if made.approximation_k is not None:
+        return [_approximation_finding(made.approximation_k)]
     findings = [
         *_plan_findings(made),
         *_stuck_findings(made),
@@ -139,6 +145,17 @@ def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
     ]
     order = {"stop": 0, "caution": 1, "note": 2}
     return sorted(findings, key=lambda finding: order[finding.weight])
+
+
+def _approximation_finding(k: float) -> Finding:
+    good = k < HIGHEST_GOOD_K
+    return Finding(
+        "caution" if good else "stop",
+        "These are draws from a NORMAL APPROXIMATION around the mode, not from the posterior. "
+        f"Pareto k of the posterior against it is {k:.2f}; below {HIGHEST_GOOD_K} it is close, "
+        "larger is worse.",
+        "Use it for a first look; fit() samples the posterior itself.",
+    )
 
 
 def _plan_findings(made: Sampling) -> list[Finding]:

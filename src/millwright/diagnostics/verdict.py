@@ -31,10 +31,13 @@ class Verdict:
         What is wrong, the most harmful first; empty when all is well.
     facts
         The numbers behind the verdict, each with its threshold and direction.
+    approximation
+        Whether the draws come from an approximation of the posterior.
     """
 
     findings: tuple[Finding, ...]
     facts: tuple[str, ...]
+    approximation: bool = False
 
     @property
     def good(self) -> bool:
@@ -44,6 +47,12 @@ class Verdict:
     @property
     def headline(self) -> str:
         """The verdict in one line."""
+        if self.approximation:
+            return "APPROXIMATION: " + (
+                "far from the posterior, do not use it."
+                if self.findings[0].weight == "stop"
+                else "close to the posterior, for a first look."
+            )
         weights = {finding.weight for finding in self.findings}
         if "stop" in weights:
             return "NOT CONVERGED: do not use these results."
@@ -85,7 +94,10 @@ def judge(measures: Measures, made: Sampling, remarks: tuple[str, ...] = ()) -> 
     remarks
         Further facts to state, such as rows left out.
     """
-    return Verdict(tuple(all_findings(measures, made)), (*_facts(measures, made), *remarks))
+    findings = tuple(all_findings(measures, made))
+    if made.approximation_k is not None:
+        return Verdict(findings, (f"{made.total} independent draws.", *remarks), True)
+    return Verdict(findings, (*_facts(measures, made), *remarks))
 
 
 def _facts(measures: Measures, made: Sampling) -> tuple[str, ...]:

@@ -202,7 +202,10 @@ def _all_at_once(foreign: Foreign, values: list[Array], drawn: bool) -> np.ndarr
     """Call a vectorised black box; without draws, with one."""
     given = values if drawn else [np.asarray(value)[None] for value in values]
     size = max(len(value) for value in given)
-    wide = [np.broadcast_to(value, (size, *np.shape(value)[1:])) for value in given]
+    wide = [
+        value if len(value) == size else np.broadcast_to(value, (size, *value.shape[1:]))
+        for value in given
+    ]
     result = np.asarray(foreign.function(*wide), dtype=float)
     if result.shape[:1] != (size,):
         raise ModelError(

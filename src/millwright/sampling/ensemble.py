@@ -18,7 +18,7 @@ import numpy as np
 from millwright.errors import ArgumentError
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import Ensemble
-from millwright.sampling.piece import Piece, joined, thinned_statistics
+from millwright.sampling.piece import Piece, thinned_statistics
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
 from millwright.sampling.state import Generators, State, restored
@@ -30,7 +30,7 @@ __all__ = ["EnsembleSampler", "EnsembleState", "walkers_for"]
 _COLUMN = {name: at for at, name in enumerate(STATISTICS)}
 _WIDEST_STRETCH = 2.0
 _JUMPS_BETWEEN_MODES = 0.1
-_JITTER = 1e-5
+_JITTER = 1e-3
 
 
 def walkers_for(dimension: int) -> int:
@@ -94,39 +94,44 @@ class EnsembleSampler:
     ) -> tuple[EnsembleState, tuple[Piece, ...]]:
         """Go on draw by draw for about so many seconds, or to the end."""
         until = time.perf_counter() + seconds
-        found: list[tuple[bool, np.ndarray, np.ndarray]] = []
+        warm: list[np.ndarray] = []
+        kept: list[np.ndarray] = []
+        positions: list[np.ndarray] = []
         while state.done < self.settings.total and not stop.is_set():
             began = time.perf_counter()
-            warming = state.done < self.settings.warmup
-            turns = 1 if warming else self.settings.thin
-            rows = []
-            for _ in range(turns):
-                state, row = self._one_draw(state)
-                rows.append(row)
-            statistics = np.stack(rows, axis=1)
-            found.append((warming, state.positions, statistics))
-            now = time.perf_counter()
-            spent = "warmup_seconds" if warming else "seconds"
-            state = replace(state, **{spent: getattr(state, spent) + now - began})
-            if now >= until:
+            if state.done < self.settings.warmup:
+                state, rows = self._one_draw(state)
+                warm.append(rows)
+                spent = time.perf_counter() - began
+                state = replace(state, warmup_seconds=state.warmup_seconds + spent)
+            else:
+                for _ in range(self.settings.thin):
+                    state, rows = self._one_draw(state)
+                    kept.append(rows)
+                positions.append(state.positions)
+                spent = time.perf_counter() - began
+                state = replace(state, seconds=state.seconds + spent)
+            if time.perf_counter() >= until:
                 break
-        return state, tuple(self._piece(found, chain) for chain in range(self.chains))
+        return state, self._pieces(positions, kept, warm)
 
-    def _piece(self, found: list[tuple[bool, np.ndarray, np.ndarray]], chain: int) -> Piece:
-        """Gather what one walker left."""
+    def _pieces(
+        self, positions: list[np.ndarray], kept: list[np.ndarray], warm: list[np.ndarray]
+    ) -> tuple[Piece, ...]:
+        """Gather what each walker left."""
         empty = Piece.empty(self.target.dimension)
-        kept = [at for at, (warming, _, _) in enumerate(found) if not warming]
-        warm = [at for at, (warming, _, _) in enumerate(found) if warming]
-        thin = self.settings.thin
-        pieces = []
-        if warm:
-            rows = np.concatenate([found[at][2][chain] for at in warm])
-            pieces.append(replace(empty, warmup=rows))
-        if kept:
-            positions = np.stack([found[at][1][chain] for at in kept])
-            rows = np.concatenate([thinned_statistics(found[at][2][chain], thin) for at in kept])
-            pieces.append(replace(empty, positions=positions, statistics=rows))
-        return joined(pieces, self.target.dimension)
+        found = _by_walker(positions, self.chains, self.target.dimension)
+        rows = _by_walker(kept, self.chains, len(STATISTICS))
+        warmup = _by_walker(warm, self.chains, len(STATISTICS))
+        return tuple(
+            replace(
+                empty,
+                positions=found[chain],
+                statistics=thinned_statistics(rows[chain], self.settings.thin),
+                warmup=warmup[chain],
+            )
+            for chain in range(self.chains)
+        )
 
     def progress(self, state: EnsembleState) -> tuple[ChainProgress, ...]:
         """Say how far the walkers are."""
@@ -192,6 +197,13 @@ class EnsembleSampler:
         return _along_differences(generator, moving, still), np.zeros(len(moving))
 
 
+def _by_walker(found: list[np.ndarray], walkers: int, columns: int) -> np.ndarray:
+    """Return arrays of shape (walkers, columns), one a draw, as (walkers, draws, columns)."""
+    if not found:
+        return np.zeros((walkers, 0, columns))
+    return np.ascontiguousarray(np.stack(found).swapaxes(0, 1))
+
+
 def _stretched(
     generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
@@ -217,6 +229,6 @@ def _along_differences(
     length = np.where(
         generator.random(n) < _JUMPS_BETWEEN_MODES, 1.0, 2.38 / np.sqrt(2.0 * dimension)
     )
-    spread = still.std(axis=0)
-    jitter = _JITTER * spread * generator.standard_normal((n, dimension))
-    return moving + length[:, None] * (still[first] - still[second]) + jitter
+    # A little noise in the length, so that no walker comes back to a point exactly.
+    length *= 1.0 + _JITTER * generator.standard_normal(n)
+    return moving + length[:, None] * (still[first] - still[second])

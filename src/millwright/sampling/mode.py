@@ -30,6 +30,8 @@ class Peak:
         Second derivatives there, shape (dimension, dimension).
     agreeing, starts
         How many of how many starts ended at this value.
+    others
+        Where the other starts ended: position and log density, the highest first.
     settled
         Whether the gradient is zero there, to the accuracy that the scale allows.
     """
@@ -40,6 +42,7 @@ class Peak:
     agreeing: int
     starts: int
     settled: bool
+    others: tuple[tuple[np.ndarray, float], ...] = ()
 
 
 def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
@@ -63,15 +66,25 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
     hessian = curvature(position)
     agreeing = sum(end < value + 1e-3 for end in climbed.ends)
     settled = bool(_newton_decrement(gradient, hessian) < 1e-6)
-    return Peak(position, -value, hessian, agreeing, len(climbed.ends), settled)
+    others = sorted(
+        (
+            (place, -end)
+            for place, end in zip(climbed.places, climbed.ends, strict=True)
+            if end >= value + 1e-3
+        ),
+        key=lambda other: -other[1],
+    )
+    starting = len(climbed.ends)
+    return Peak(position, -value, hessian, agreeing, starting, settled, tuple(others))
 
 
 @dataclass(frozen=True)
 class Climb:
-    """The best end of several climbs, and the negative log density at each end."""
+    """The best end of several climbs, and place and negative log density of each end."""
 
     position: np.ndarray
     ends: tuple[float, ...]
+    places: tuple[np.ndarray, ...]
 
 
 def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
@@ -99,7 +112,11 @@ def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
         for q in finite
     ]
     best = min(ends, key=lambda end: end.fun)
-    return Climb(np.asarray(best.x), tuple(float(end.fun) for end in ends))
+    return Climb(
+        np.asarray(best.x),
+        tuple(float(end.fun) for end in ends),
+        tuple(np.asarray(end.x) for end in ends),
+    )
 
 
 def _example(target: Target) -> tuple[Any, ...]:

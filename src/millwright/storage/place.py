@@ -26,13 +26,15 @@ def check_free(path: Path, existing: str) -> None:
         For another value of `existing`.
     """
     if existing not in ("refuse", "replace"):
-        raise ArgumentError(f"`existing` must be 'refuse' or 'replace', not {existing!r}.")
+        raise ArgumentError(
+            f"`existing` must be 'refuse', 'replace' or, in a fit, 'resume', not {existing!r}."
+        )
     if not path.exists():
         return
     if existing == "refuse":
         raise StorageError(
             f"{path} exists already. Choose another folder, or give existing='replace' to "
-            "overwrite the run in it."
+            "overwrite the run in it, or existing='resume' to go on with it."
         )
     if not (path / "run.json").is_file():
         raise StorageError(f"{path} is not a run, so it is not replaced. Choose another folder.")
