@@ -18,6 +18,7 @@ from millwright.sampling.mode import find_peak
 __all__ = ["approximate"]
 
 _STREAMS = 4
+_ROUNDING = 1e-6
 
 
 def approximate(binding: Binding, draws: int, seed: int, sheet: str | None) -> Posterior:
@@ -48,7 +49,9 @@ def approximate(binding: Binding, draws: int, seed: int, sheet: str | None) -> P
     values = target.plain(positions)
     log_ratio = values + 0.5 * np.sum(noise**2, axis=1)
     finite = np.isfinite(log_ratio)
-    _, k = smoothed_log_weights(np.where(finite, log_ratio, log_ratio[finite].min()))
+    sound = np.where(finite, log_ratio, log_ratio[finite].min())
+    # Ratios that are all the same but for rounding: the approximation is exact.
+    k = 0.0 if np.ptp(sound) < _ROUNDING else smoothed_log_weights(sound)[1]
     statistics = {
         name: np.full((_STREAMS, size), np.nan) for name in STATISTICS if name != "diverging"
     }

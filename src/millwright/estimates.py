@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -146,7 +147,8 @@ def _peak_notes(binding: Binding, peak: Peak, at_end: bool, without_errors: bool
             f"{peak.agreeing} of {peak.starts} starts ended at this maximum; the others lower. "
             "There may be several."
         )
-        notes += [_other_end(binding, peak, *other) for other in peak.others[:3]]
+        ends = Counter(_other_end(binding, peak, *other) for other in peak.others)
+        notes += [f"  {count} ended {words}" for words, count in list(ends.items())[:3]]
     if not peak.settled and not at_end:
         notes.append("The climb did not settle: the density may grow without bound.")
     return notes
@@ -160,4 +162,4 @@ def _other_end(binding: Binding, peak: Peak, position: np.ndarray, log_density: 
     shown = ", ".join(f"{name} = {v[0, 0]:.4g}" for name, v in list(single.items())[:4])
     more = ", ..." if len(single) > 4 else ""
     lower = peak.log_density - log_density
-    return f"  One ended {lower:.4g} lower in log density, at {shown}{more}."
+    return f"{lower:.4g} lower in log density, at {shown}{more}."

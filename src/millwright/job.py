@@ -208,7 +208,7 @@ def _gathered(
     pieces = collector.chains
     empty = Piece.empty(job.binding.dimension)
     for at, one in enumerate(files):
-        one.add(pieces[at] if at < len(pieces) else empty)
+        one.add(pieces.get(at, empty))
     length = rows_per_part(job.binding.dimension)
     # Without a run before, nothing is in full parts yet.
     full = files[0].full

@@ -358,7 +358,8 @@ class Model:
         listener = chosen_listener(progress)
         if going_on:
             return go_on_in_folder(job, Path(save), self, workers, listener)
-        return fit_in_folder(job, Path(save), existing, self._sheet, workers, listener)
+        there = "replace" if existing == "replace" else "refuse"
+        return fit_in_folder(job, Path(save), there, self._sheet, workers, listener)
 
     def check_workers(self, workers: Executor, data: Any = None) -> int:
         """Let an executor's workers evaluate the model once; return how many answered.

@@ -258,7 +258,8 @@ def _why_disagreeing(
     flat = [n for n in _names(measures, bad) if n.split("[")[0] in made.flat]
     apart = _places_apart(measures, worst)
     held = ""
-    if flat and measures.r_hat[worst] > 1.05:
+    far = made.diverging is None or made.cut_short > 0.05 * made.total
+    if flat and far and measures.r_hat[worst] > 1.05:
         held = (
             f" The prior of {_listed(flat)} is flat: where nothing else holds a quantity, the "
             "posterior is improper and chains wander for ever; a proper prior mends that."

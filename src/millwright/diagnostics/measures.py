@@ -37,8 +37,9 @@ def measure(draws: Mapping[str, np.ndarray]) -> Measures:
     """Return the convergence numbers of named draws, each of shape (chains, draws)."""
     names = tuple(draws)
     x = np.stack([draws[name] for name in names], axis=-1)
+    # Draws that overflow are named by the verdict.
     with np.errstate(invalid="ignore"):
         low, middle, high = np.quantile(x, [0.25, 0.5, 0.75], axis=1)
         spreads = high - low
-    finite = np.isfinite(x).all(axis=(0, 1))
-    return Measures(names, r_hat(x), ess_bulk(x), ess_tail(x), middle, spreads, finite)
+        finite = np.isfinite(x).all(axis=(0, 1))
+        return Measures(names, r_hat(x), ess_bulk(x), ess_tail(x), middle, spreads, finite)

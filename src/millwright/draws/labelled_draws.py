@@ -68,7 +68,8 @@ class Draws:
                 )
             chains, draws = self.shape
             axes = self.binding.axes[name]
-            item = self.evaluation().get(name)
+            with np.errstate(all="ignore"):
+                item = self.evaluation().get(name)
             size = (chains * draws, *self.binding.program.shape(axes))
             flat = full(item, (DRAW, *axes), size)
             self._derived[name] = np.asarray(flat, dtype=float).reshape(chains, draws, *size[1:])

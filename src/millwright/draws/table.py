@@ -51,7 +51,13 @@ def make_table(
 
     `measures` are convergence numbers that are known already; others are worked out.
     """
-    single = draws.single(names)
+    with np.errstate(invalid="ignore", over="ignore"):
+        return _summarised(draws.single(names), level, kind, measures)
+
+
+def _summarised(
+    single: Mapping[str, np.ndarray], level: float, kind: IntervalKind, measures: Measures | None
+) -> Table:
     if measures is None or not set(single) <= set(measures.names):
         measures = measure(single)
     rows = [measures.names.index(name) for name in single]

@@ -15,7 +15,7 @@ from millwright.sampling.methods import Method, NoUTurn
 from millwright.sampling.piece import Piece, joined
 from millwright.sampling.pools import Pool, pool_for
 from millwright.sampling.progress import ChainProgress, Listener, Progress
-from millwright.sampling.sampler import FitSettings, Sampler
+from millwright.sampling.sampler import FitSettings, Sampler, chains_of
 from millwright.sampling.samplers import build
 from millwright.sampling.state import State
 from millwright.sampling.target import Target
@@ -44,13 +44,15 @@ class Collector:
         self._pieces.setdefault(state.unit, []).append(pieces)
 
     @property
-    def chains(self) -> tuple[Piece, ...]:
-        """All that each chain has left so far, in order."""
-        return tuple(
-            joined(pieces, self.dimension)
-            for unit in sorted(self._pieces)
-            for pieces in zip(*self._pieces[unit], strict=True)
-        )
+    def chains(self) -> dict[int, Piece]:
+        """All that each chain has left so far, by its number from 0."""
+        return {
+            chain: joined(pieces, self.dimension)
+            for unit, found in self._pieces.items()
+            for chain, pieces in zip(
+                chains_of(unit, len(found[0])), zip(*found, strict=True), strict=True
+            )
+        }
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,9 @@ def sample(
     complete = drive(sampler, pool_for(sampler, workers), collector, listener)
     states = [collector.states[unit] for unit in sorted(collector.states)]
     reports = tuple(report for state in states for report in sampler.report(state))
-    return Sampled(collector.chains, reports, time.perf_counter() - began, complete)
+    chains_left = collector.chains
+    ordered = tuple(chains_left[chain] for chain in sorted(chains_left))
+    return Sampled(ordered, reports, time.perf_counter() - began, complete)
 
 
 def drive(

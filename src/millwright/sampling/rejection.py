@@ -27,6 +27,7 @@ _COLUMN = {name: at for at, name in enumerate(STATISTICS)}
 _BATCH = 500
 _MARGIN = 0.01
 _HOPELESS = 400_000
+_RUNAWAY = 10.0
 
 
 @dataclass(frozen=True)
@@ -288,7 +289,9 @@ def _highest_ratio(candidate: _Candidate, generator: np.random.Generator) -> flo
         found = float(candidate.compare(q[None])[1][0])
         return -found if np.isfinite(found) else np.inf
 
-    highest = float(ratio[best[0]])
+    highest, away = float(ratio[best[0]]), 0.0
+    centre = np.median(points, axis=0)
+    reach = np.abs(points - centre).max(axis=0)
     for at in best:
         if np.isfinite(ratio[at]):
             end = optimize.minimize(
@@ -298,4 +301,11 @@ def _highest_ratio(candidate: _Candidate, generator: np.random.Generator) -> flo
                 options={"maxfev": 400 * len(points[at])},
             )
             highest = max(highest, -float(end.fun))
+            away = max(away, float(np.max(np.abs(end.x - centre) / reach)))
+    if away > _RUNAWAY:
+        raise SamplingError(
+            "No envelope holds: the ratio of posterior to candidate keeps growing away from the "
+            "mode, so the posterior has heavier tails than the candidate. Give a wider candidate "
+            "(a smaller df), or use another method."
+        )
     return highest

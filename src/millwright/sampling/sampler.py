@@ -8,7 +8,7 @@ from typing import Any, Protocol
 from millwright.sampling.piece import Piece
 from millwright.sampling.progress import ChainProgress
 
-__all__ = ["NEVER", "FitSettings", "Sampler", "Stop"]
+__all__ = ["NEVER", "FitSettings", "Sampler", "Stop", "chains_of"]
 
 
 @dataclass(frozen=True)
@@ -31,6 +31,11 @@ class FitSettings:
     def total(self) -> int:
         """Transitions of each chain, warm-up included."""
         return self.warmup + self.draws * self.thin
+
+
+def chains_of(unit: int, count: int) -> range:
+    """Number the chains of a unit: one a unit, or all in a single unit."""
+    return range(unit, unit + 1) if count == 1 else range(count)
 
 
 class Stop(Protocol):

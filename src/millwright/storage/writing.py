@@ -23,6 +23,7 @@ from filelock import FileLock
 from millwright.errors import StorageError
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.piece import Piece
+from millwright.sampling.sampler import chains_of
 from millwright.sampling.state import State, packed
 from millwright.storage.parts import part_name, settle, write_part
 
@@ -130,17 +131,13 @@ class RunWriter:
             If the disk cannot be written; what was committed before stays good.
         """
         self.states[state.unit] = state
-        for chain, piece in zip(self._chains_of(state.unit, len(pieces)), pieces, strict=True):
+        for chain, piece in zip(chains_of(state.unit, len(pieces)), pieces, strict=True):
             files = self.chains.setdefault(chain, ChainFiles(self.dimension))
             files.add(piece)
             with self._guarded():
                 self._write_full_parts(chain)
         if time.monotonic() >= self.due.get(state.unit, 0.0):
             self.commit(state.unit)
-
-    def _chains_of(self, unit: int, count: int) -> range:
-        """Number the chains of a unit: one a unit, or all in a single unit."""
-        return range(unit, unit + 1) if count == 1 else range(count)
 
     def commit(self, unit: int) -> None:
         """Write what a unit has done so far."""
@@ -210,7 +207,7 @@ class RunWriter:
     def _commit(self, unit: int) -> None:
         state = self.states[unit]
         reports = [dict(report) for report in self.report(state)]
-        chains = self._chains_of(unit, len(reports))
+        chains = chains_of(unit, len(reports))
         for chain in chains:
             self._commit_rows(chain)
         numbers, arrays = packed(state)

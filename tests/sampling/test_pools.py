@@ -1,0 +1,95 @@
+"""Chains in threads, processes and other executors: the same draws, and workers that fail."""
+
+import multiprocessing
+import os
+import tempfile
+import threading
+import unittest
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
+from pathlib import Path
+
+import jax.numpy as jnp
+import numpy as np
+
+import millwright as mw
+from millwright.errors import ArgumentError, WorkerError
+
+TARGET = mw.Target(lambda x, y: -0.5 * (x**2 + (y - x) ** 2), {"x": "real", "y": "real"})
+SETTINGS = {"draws": 60, "warmup": 100, "seed": 2, "progress": False}
+
+
+def spawned(workers=2):
+    return ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("spawn"))
+
+
+def dies_once(marker):
+    """A black box whose first caller in another process dies."""
+    home = os.getpid()
+
+    def density(x):
+        if os.getpid() != home and not Path(marker).exists():
+            Path(marker).touch()
+            os._exit(1)
+        return -0.5 * float(x) ** 2
+
+    return density
+
+
+class Same(unittest.TestCase):
+    def test_threads_processes_and_any_executor_give_the_same_draws(self):
+        here = TARGET.fit(**SETTINGS)
+        with ThreadPoolExecutor(2) as threads, spawned() as processes:
+            self.assertGreaterEqual(TARGET.check_workers(processes), 1)
+            for executor in (threads, processes):
+                there = TARGET.fit(workers=executor, **SETTINGS)
+                np.testing.assert_array_equal(there["y"], here["y"])
+
+    def test_a_worker_that_dies_is_replaced_and_its_work_done_again(self):
+        with tempfile.TemporaryDirectory() as folder:
+            target = mw.Target(dies_once(f"{folder}/died"), {"x": "real"}, black_box=True)
+            settings = {**SETTINGS, "draws": 20, "warmup": 20}
+            there = target.fit(workers=2, **settings)
+            self.assertTrue(Path(f"{folder}/died").exists())
+        np.testing.assert_array_equal(there["x"], target.fit(**settings)["x"])
+
+
+class Trouble(unittest.TestCase):
+    def test_a_pool_of_the_users_that_breaks(self):
+        with tempfile.TemporaryDirectory() as folder, spawned(1) as executor:
+            target = mw.Target(dies_once(f"{folder}/died"), {"x": "real"}, black_box=True)
+            with self.assertRaisesRegex(WorkerError, "mw.resume"):
+                target.fit(workers=executor, **SETTINGS)
+
+    def test_processes_that_fork_are_refused(self):
+        context = multiprocessing.get_context("fork")
+        executor = ProcessPoolExecutor(1, mp_context=context)
+        with self.assertRaisesRegex(ArgumentError, "spawned, not forked"):
+            TARGET.fit(workers=executor, **SETTINGS)
+        executor.shutdown()
+
+    def test_what_cannot_be_sent_is_refused_before_a_long_fit(self):
+        lock = threading.Lock()
+
+        def density(x):
+            with lock:
+                return -0.5 * x**2
+
+        target = mw.Target(density, {"x": "real"})
+        refused = self.assertRaisesRegex(WorkerError, "cannot be sent")
+        with ThreadPoolExecutor(1) as executor, refused:
+            target.check_workers(executor)
+
+    def test_errors_in_workers_are_the_models_own(self):
+        target = mw.Target(lambda x: jnp.nan * x, {"x": "real"})
+        refused = self.assertRaisesRegex(mw.errors.StartError, "`target`")
+        with ThreadPoolExecutor(1) as executor, refused:
+            target.fit(workers=executor, **SETTINGS)
+
+    def test_numbers_of_workers_that_make_no_sense(self):
+        for workers in (0, -1, 1.5, "two"):
+            with self.subTest(workers=workers), self.assertRaises(ArgumentError):
+                TARGET.fit(workers=workers, **SETTINGS)
+
+
+if __name__ == "__main__":
+    unittest.main()
