@@ -111,7 +111,7 @@ def _where_divergent(draws: Draws, trail: Trail | None) -> str:
             worst = off
             words = (
                 f"Half of them began where `{name}` is {end}: "
-                f"{'below' if share < 0.5 else 'above'} {np.median(at):.3g}, where {low:.0%} of "
-                "the draws are."
+                f"{'below' if share < 0.5 else 'above'} {np.median(at):.3g}, where {'under 1 %' if low < 0.01 else format(low, '.0%')} "
+                "of the draws are."
             )
     return words

@@ -129,7 +129,7 @@ def resume_in_folder(
         stored = read_run(path)
         opened = _opened(stored, model)
         job = opened.job
-        if job is None or not opened.states:
+        if job is None or (opened.fitted is not None and not opened.states):
             raise ArgumentError(f"The run in {path} cannot go on: its draws are not a chain's.")
         planned = job.settings.total
         if draws is not None:
@@ -140,8 +140,10 @@ def resume_in_folder(
                 )
             job = replace(job, settings=replace(job.settings, draws=draws))
         _check_same_density(job, opened.states)
-        extended = draws is not None and all(
-            state.done >= planned for state in opened.states.values()
+        extended = (
+            draws is not None
+            and bool(opened.states)
+            and all(state.done >= planned for state in opened.states.values())
         )
         chains = {c: f for unit in stored.units.values() for c, f in unit.chains.items()}
         before = _Before(opened.states, chains, stored.header.record, extended)

@@ -115,8 +115,8 @@ class NoUTurnSampler:
         """Find a starting point with a finite log density and gradient, and a step size."""
         began = time.perf_counter()
         children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(3)
-        starts, momenta, choices = map(np.random.default_rng, children)
-        candidates = self.target.starts(starts, 200)
+        _, momenta, choices = map(np.random.default_rng, children)
+        candidates = _start_candidates(self.target, self.seed, unit)
         scale = _spread(candidates)
         dimension = self.target.dimension
         state = ChainState(
@@ -401,6 +401,19 @@ class NoUTurnSampler:
             first + failed // thin + 1.0,
         )
         return state, piece
+
+
+def _start_candidates(target: Target, seed: int, unit: int) -> np.ndarray:
+    """Return 200 points to start from; every second chain mirrors those of the one before.
+
+    Pairs of chains that start on opposite sides rarely settle in the same one of two modes.
+    """
+    pair = np.random.SeedSequence(seed, spawn_key=(unit - unit % 2,)).spawn(1)[0]
+    candidates = target.starts(np.random.default_rng(pair), 200)
+    if unit % 2 == 0:
+        return candidates
+    mirrored = 2.0 * np.nanmedian(candidates, axis=0) - candidates
+    return np.concatenate([mirrored[:50], candidates[50:]])
 
 
 def _shrunk(scale: np.ndarray, gradient: np.ndarray) -> np.ndarray:
