@@ -109,9 +109,10 @@ def _where_divergent(draws: Draws, trail: Trail | None) -> str:
             end = "small" if share < 0.5 else "large"
             low = share if share < 0.5 else 1 - share
             worst = off
+            side = "below" if share < 0.5 else "above"
+            part = "under 1 %" if low < 0.01 else f"{low:.0%}"
             words = (
-                f"Half of them began where `{name}` is {end}: "
-                f"{'below' if share < 0.5 else 'above'} {np.median(at):.3g}, where {'under 1 %' if low < 0.01 else format(low, '.0%')} "
-                "of the draws are."
+                f"Half of them began where `{name}` is {end}: {side} {np.median(at):.3g}, where "
+                f"{part} of the draws are."
             )
     return words
