@@ -7,7 +7,7 @@ demo: .venv/installed
 	.venv/bin/millwright demo
 
 test: .venv-dev/installed
-	.venv-dev/bin/python -W error -m unittest discover -s tests -t .
+	.venv-dev/bin/python -W error -m unittest_parallel -j 2 -s tests -t .
 
 check: .venv-dev/installed
 	.venv-dev/bin/ruff check .

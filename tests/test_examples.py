@@ -37,6 +37,8 @@ class Examples(unittest.TestCase):
         cases = {
             "millstones.py": ("Verdict: Converged", "comes from its own loads"),
             "censored_moisture.py": ("stand at the limit", "counted as 20 or more: Converged"),
+            "sluice_gate.py": ("tempering: opening", "stay in places of their own"),
+            "on_a_cluster.py": ("evaluate the model: 2", "one worker killed: True"),
             "two_sources.py": ("Verdict: Converged", "`two_sources` predicts better"),
             "graded_loaves.py": ("Verdict: Converged", "share of fine", "most probable"),
             "varying_slopes.py": ("Verdict: Converged", "`correlation < 0` is 0.99"),

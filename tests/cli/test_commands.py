@@ -111,27 +111,38 @@ class Commands(unittest.TestCase):
         dropped = run(*fit, "--missing", "drop")
         self.assertIn("Rows dropped because `moisture` was missing: 2.", dropped.stdout)
 
-    def test_ctrl_c_is_exit_status_130(self):
+    def test_ctrl_c_is_exit_status_130_and_the_run_goes_on(self):
+        place = self.folder / "long"
+        call = ["fit", SHEET, self.data, "--draws", 40_000, "--run", place, "--quiet"]
         process = subprocess.Popen(
-            [
-                *COMMAND,
-                "fit",
-                str(SHEET),
-                str(self.data),
-                "--draws",
-                "5000000",
-                "--run",
-                str(self.folder / "long"),
-            ],
+            [*COMMAND, *map(str, call)],
             stderr=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
         )
-        time.sleep(8)
+        until = time.monotonic() + 60
+        while not list(place.glob("state/unit-*")) and time.monotonic() < until:
+            time.sleep(0.05)
         os.kill(process.pid, signal.SIGINT)
         _, messages = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 130)
-        self.assertIn("stopped", messages.lower())
+        self.assertIn(f"millwright resume {place}", messages)
+        done = run("resume", place, "--quiet")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("4 chains of 40000 draws", done.stdout)
+
+    def test_extend_adds_draws(self):
+        place = self.folder / "grows"
+        run("fit", SHEET, self.data, "--draws", 300, "--run", place, "--quiet")
+        longer = run("extend", place, 200, "--quiet", "--json")
+        self.assertEqual(json.loads(longer.stdout)["settings"]["draws"], 500)
+        self.assertEqual(run("extend", place, 0).returncode, 2)
+        self.assertEqual(run("resume", self.folder / "nowhere").returncode, 2)
+
+    def test_vet_checks_workers(self):
+        shown = run("vet", SHEET, self.data, "--workers", 1)
+        self.assertIn("Worker processes that can evaluate the model: 1", shown.stdout)
+        self.assertEqual(run("vet", SHEET, self.data, "--workers", 0).returncode, 2)
 
     def test_demo_walks_nine_steps_and_writes_figures(self):
         folder = self.folder / "figures"
@@ -144,7 +155,7 @@ class Commands(unittest.TestCase):
 
     def test_help_and_version(self):
         done = run("--help")
-        for command in ("demo", "vet", "fit", "summary"):
+        for command in ("demo", "vet", "fit", "resume", "extend", "summary"):
             self.assertIn(command, done.stdout)
         self.assertIn(mw.__version__, run("--version").stdout)
 

@@ -113,6 +113,17 @@ class Rejection(unittest.TestCase):
         with self.assertRaisesRegex(SamplingError, "heavier tails"):
             heavy.fit(method=mw.Rejection(df=30), draws=20_000, progress=False)
 
+    def test_a_mode_that_candidates_hardly_reach_is_not_lost(self):
+        def two(x):
+            return jnp.logaddexp(-0.5 * ((x - 12) / 1.0) ** 2, -0.5 * ((x - 31) / 1.0) ** 2)
+
+        target = mw.Target(two, {"x": (0, 60)})
+        with self.assertRaisesRegex(SamplingError, "tempering"):
+            target.fit(method="rejection", chains=1, progress=False)
+        wide = mw.Rejection(stretch=20)
+        fit = target.fit(method=wide, draws=300, seed=1, progress=False)
+        assert_mean_near(self, (fit.draws.get("x") > 20).astype(float), 0.5)
+
     def test_hopeless_efficiency(self):
         narrow = mw.Target(lambda x, y: -0.5e8 * (x**2 + y**2), {"x": (-50, 50), "y": (-50, 50)})
         with self.assertRaisesRegex(SamplingError, "keeps .* of .* candidates"):

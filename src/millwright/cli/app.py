@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from millwright import __version__
-from millwright.errors import ArgumentError, MillwrightError, StorageError
+from millwright.errors import ArgumentError, Interrupted, MillwrightError, StorageError
 
 __all__ = ["app", "main"]
 
@@ -27,6 +29,16 @@ Sheet = Annotated[Path, typer.Argument(help="Model sheet (TOML).")]
 Data = Annotated[Path, typer.Argument(help="Data file: CSV, or TSV by its ending.")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No progress on standard error.")]
+
+
+@contextlib.contextmanager
+def _stops_told(run: Path) -> Iterator[None]:
+    """Say how to go on after Ctrl-C."""
+    try:
+        yield
+    except Interrupted as stop:
+        typer.echo(f"Stopped. {stop}\nIn the shell: millwright resume {run}", err=True)
+        raise typer.Exit(130) from stop
 
 
 def _version(asked: bool) -> None:
@@ -66,13 +78,22 @@ def demo(
 
 
 @app.command()
-def vet(sheet: Sheet, data: Data, as_json: Json = False) -> None:
+def vet(
+    sheet: Sheet,
+    data: Data,
+    workers: Annotated[
+        int | None, typer.Option(help="Also check that so many worker processes can be used.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
     """Check a sheet against data without sampling."""
     from millwright.cli.data_files import read_data
     from millwright.cli.vetting import vet as look
     from millwright.model import Model
 
-    report = look(Model.read(sheet), read_data(data))
+    if workers is not None and workers < 1:
+        raise ArgumentError(f"--workers must be 1 or more, not {workers}.")
+    report = look(Model.read(sheet), read_data(data), workers or 0)
     typer.echo(json.dumps(report.record, indent=2) if as_json else str(report))
     raise typer.Exit(0 if report.good else 1)
 
@@ -123,23 +144,25 @@ def fit(
     from millwright.model import Model
 
     place = run or Path(f"{sheet.stem}-run")
-    posterior = Model.read(sheet).fit(
-        read_data(data),
-        chains=chains,
-        draws=draws,
-        warmup=warmup,
-        thin=thin,
-        trial=trial,
-        seed=seed,
-        target_acceptance=target_acceptance,
-        method=method,
-        metric=metric,
-        workers=workers,
-        missing=missing,
-        progress=not quiet,
-        save=place,
-        existing="replace" if replace else "refuse",
-    )
+    model, table = Model.read(sheet), read_data(data)
+    with _stops_told(place):
+        posterior = model.fit(
+            table,
+            chains=chains,
+            draws=draws,
+            warmup=warmup,
+            thin=thin,
+            trial=trial,
+            seed=seed,
+            target_acceptance=target_acceptance,
+            method=method,
+            metric=metric,
+            workers=workers,
+            missing=missing,
+            progress=not quiet,
+            save=place,
+            existing="replace" if replace else "refuse",
+        )
     typer.echo(f"Run stored in {place}", err=True)
     _print_posterior(posterior, posterior_record(posterior) if as_json else None)
 
@@ -157,7 +180,8 @@ def resume(
     from millwright.cli.reports import posterior_record
     from millwright.going_on import resume as go_on
 
-    posterior = go_on(run, workers=workers, progress=not quiet)
+    with _stops_told(run):
+        posterior = go_on(run, workers=workers, progress=not quiet)
     _print_posterior(posterior, posterior_record(posterior) if as_json else None)
 
 
@@ -179,7 +203,8 @@ def extend(
     if draws < 1:
         raise ArgumentError(f"The number of draws must be 1 or more, not {draws}.")
     planned = int(load(run).record.settings["draws"])
-    posterior = go_on(run, draws=planned + draws, workers=workers, progress=not quiet)
+    with _stops_told(run):
+        posterior = go_on(run, draws=planned + draws, workers=workers, progress=not quiet)
     _print_posterior(posterior, posterior_record(posterior) if as_json else None)
 
 

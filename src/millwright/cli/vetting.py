@@ -15,6 +15,7 @@ from millwright.modelling.binding import Binding
 from millwright.modelling.words import describe
 from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import value_and_gradient
+from millwright.sampling.pools import own_processes
 
 __all__ = ["Vetting", "vet"]
 
@@ -29,6 +30,8 @@ class Vetting:
         Share of 100 prior draws with a finite log density and gradient.
     microseconds
         Time of one log density with its gradient, called from Python.
+    workers
+        Worker processes that evaluated the model; 0 if none were asked for.
     """
 
     description: str
@@ -37,6 +40,7 @@ class Vetting:
     unknowns: int
     finite: float
     microseconds: float
+    workers: int = 0
 
     @property
     def good(self) -> bool:
@@ -53,6 +57,7 @@ class Vetting:
             "numbers_unknown": self.unknowns,
             "share_of_prior_draws_with_finite_density": self.finite,
             "microseconds_per_gradient": self.microseconds,
+            "workers_checked": self.workers,
             "model": self.description,
         }
 
@@ -73,6 +78,8 @@ class Vetting:
             f"Log density and gradient: finite at {100 * self.finite:.0f} % of 100 draws from "
             f"the prior; one takes about {self.microseconds:.0f} microseconds.",
         ]
+        if self.workers:
+            lines.append(f"Worker processes that can evaluate the model: {self.workers}.")
         if self.good:
             lines.append(
                 f"A fit of 4 chains with 2000 draws each may take roughly {max(seconds, 0.2):.1f} "
@@ -83,8 +90,15 @@ class Vetting:
         return "\n".join(lines)
 
 
-def vet(model: Model, data: Any) -> Vetting:
-    """Bind data, evaluate the log density and its gradient at prior draws, and time one."""
+def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
+    """Bind data, evaluate the log density and its gradient at prior draws, and time one.
+
+    With `workers`, so many processes are started, and each must evaluate the model too.
+    """
+    answered = 0
+    if workers:
+        with own_processes(workers) as processes:
+            answered = model.check_workers(processes, data)
     binding: Binding = model.bind(data)
     target = target_of(binding)
     positions = target.starts(np.random.default_rng(0), 100)
@@ -104,4 +118,5 @@ def vet(model: Model, data: Any) -> Vetting:
         target.dimension,
         float(np.mean(finite)),
         1e6 * float(np.min(seconds)),
+        answered,
     )

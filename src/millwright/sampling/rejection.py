@@ -81,7 +81,7 @@ class RejectionSampler:
         if self.method.envelope is not None:
             return self.method.envelope
         generator = np.random.default_rng([self.seed, 6])
-        return _highest_ratio(self.candidate, generator) + _MARGIN
+        return _highest_ratio(self.candidate, self.target, generator) + _MARGIN
 
     def prepare(self) -> None:
         """Find the candidate distribution and the envelope."""
@@ -162,8 +162,8 @@ class RejectionSampler:
         if tried >= _HOPELESS and kept < 1e-4 * tried:
             raise SamplingError(
                 f"Rejection sampling keeps {kept} of {tried} candidates: the candidate "
-                "distribution is too far from the posterior. Try candidate='student_t' with a "
-                "smaller stretch, or method='no_u_turn'."
+                "distribution is too far from the posterior. Try another stretch= or df=, "
+                "method='no_u_turn' or, for separate modes, method='tempering'."
             )
         return replace(
             state,
@@ -271,27 +271,36 @@ def _around_mode(target: Target, method: Rejection, seed: int) -> _Candidate:
     return _Candidate(draw, compare)
 
 
-def _highest_ratio(candidate: _Candidate, generator: np.random.Generator) -> float:
-    """Search for the largest log ratio, from the best of many candidates."""
+def _highest_ratio(candidate: _Candidate, target: Target, generator: np.random.Generator) -> float:
+    """Search for the largest log ratio, from the best of many candidates and starting points.
+
+    The candidates alone would not see a mode that they hardly reach.
+    """
     # Heavy, and not needed for other methods.
     from scipy import optimize
 
-    points = candidate.draw(generator, 4000)
+    drawn = candidate.draw(generator, 4000)
+    points = np.concatenate([drawn, target.starts(generator, 4000)])
     _, ratio = candidate.compare(points)
-    best = np.argsort(-ratio, kind="stable")[:5]
-    if not np.isfinite(ratio[best[0]]):
+    best = np.concatenate(
+        [
+            start + np.argsort(-ratio[start : start + 4000], kind="stable")[:5]
+            for start in (0, 4000)
+        ]
+    )
+    highest, away = float(ratio[best].max()), 0.0
+    if not np.isfinite(highest):
         raise SamplingError(
-            "No candidate of 4000 has a finite density: the candidate distribution does not "
+            "No candidate of 8000 has a finite density: the candidate distribution does not "
             "cover the posterior."
         )
+    centre = np.median(drawn, axis=0)
+    reach = np.abs(points - centre).max(axis=0)
 
     def downhill(q: np.ndarray) -> float:
         found = float(candidate.compare(q[None])[1][0])
         return -found if np.isfinite(found) else np.inf
 
-    highest, away = float(ratio[best[0]]), 0.0
-    centre = np.median(points, axis=0)
-    reach = np.abs(points - centre).max(axis=0)
     for at in best:
         if np.isfinite(ratio[at]):
             end = optimize.minimize(
