@@ -23,6 +23,7 @@ Metric = Literal["automatic", "diagonal", "dense"]
 # A dense metric costs a second compilation, and its own arithmetic at every step.
 LARGEST_DENSE = 200
 _STRONGLY_CORRELATED = 100.0
+_DRAWS_A_DIMENSION = 3
 
 
 @dataclass(frozen=True)
@@ -82,7 +83,8 @@ def _shrunk_correlation(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
     """Correlation matrix of draws in units of `sd`, pulled towards no correlation."""
     n, dimension = draws.shape
     z = (draws - draws.mean(axis=0)) / sd
-    weight = n / (n + 5.0 + dimension)
+    # With several draws a dimension even the smallest directions are known well enough.
+    weight = n / (n + 5.0 + (0 if n >= _DRAWS_A_DIMENSION * dimension else dimension))
     return weight * (z.T @ z) / n + (1 - weight) * np.eye(dimension)
 
 
@@ -102,7 +104,7 @@ def wants_dense(draws: np.ndarray, sd: np.ndarray) -> bool:
     """
     n, dimension = draws.shape
     # Fewer draws than that show correlations where there are none.
-    if dimension == 1 or dimension > LARGEST_DENSE or n < max(80, 5 * dimension):
+    if dimension == 1 or dimension > LARGEST_DENSE or n < max(80, _DRAWS_A_DIMENSION * dimension):
         return False
     z = (draws - draws.mean(axis=0)) / sd
     eigenvalues = np.linalg.eigvalsh(z.T @ z / n)
