@@ -37,7 +37,7 @@ __all__ = [
 
 Recipe = Callable[[], Any]
 
-_SLICE_IN_THREADS = 0.2
+_SLICE_IN_THREADS = 0.1
 _SLICE_ELSEWHERE = 1.0
 _TRIES = 3
 
