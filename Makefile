@@ -8,6 +8,7 @@ demo: .venv/installed
 
 test: .venv-dev/installed
 	.venv-dev/bin/python -W error -m unittest_parallel -j 2 -s tests -t .
+	.venv-dev/bin/python -W error -m unittest tests.sampling.in_processes
 
 check: .venv-dev/installed
 	.venv-dev/bin/ruff check .

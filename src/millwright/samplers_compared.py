@@ -199,6 +199,16 @@ def _row(
 
 
 def autocorrelations(value: np.ndarray, most: int) -> np.ndarray:
-    """Return autocorrelations of lag 0 to `most`, averaged over chains (chains, draws)."""
+    """Return autocorrelations of lag 0 to `most` of several chains together (chains, draws).
+
+    Covariances are taken against the variance over all chains (Vehtari et al. 2021, eq. 10):
+    chains that stay in places of their own do not look independent.
+    """
+    chains, draws = value.shape
     covariance = autocovariance(value[..., None])[..., : most + 1].mean(axis=0)[0]
-    return np.asarray(covariance / covariance[0])
+    covariance = covariance * draws / (draws - 1)
+    between = value.mean(axis=1).var(ddof=1) if chains > 1 else 0.0
+    total = covariance[0] * (draws - 1) / draws + between
+    found = 1 - (covariance[0] - covariance) / total
+    found[0] = 1.0
+    return np.asarray(found)

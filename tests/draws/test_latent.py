@@ -101,7 +101,8 @@ class Curve(unittest.TestCase):
         weights = np.exp(joint - joint.max(axis=0))
         weights /= weights.sum(axis=0)
         want = np.log((weights * np.exp(conditional)).sum(axis=0))
-        found = posterior.leave_one_out()
+        # One row is an outlier, whose importance weights ask for many draws.
+        found = posterior.extend(5000, progress=False).leave_one_out()
         np.testing.assert_allclose(found.elpd_by_row, want, atol=0.05)
 
     def test_replications_stay_near_the_function(self):

@@ -79,7 +79,12 @@ def _estimates(axes: Axes, compared: SamplersCompared, name: str) -> None:
         axes.plot(mean, row, "o", color="white", mec=INK, ms=6, zorder=4)
     if name in compared.truth:
         axes.axvline(compared.truth[name], color=INK, ls=":", lw=1.4, zorder=1)
-    axes.set_yticks(np.arange(len(labels)), labels)
+    good = [compared.posteriors[label].verdict.good for label in labels]
+    shown = [
+        label if fine else f"{label}\n(see its verdict)"
+        for label, fine in zip(labels, good, strict=True)
+    ]
+    axes.set_yticks(np.arange(len(labels)), shown)
     axes.set_ylim(len(labels) - 0.4, -0.6)
     axes.margins(x=0.1)
     axes.set_title(f"{name}: estimate of the mean")

@@ -1,4 +1,7 @@
-"""Chains in threads, processes and other executors: the same draws, and workers that fail."""
+"""Chains in threads, processes and other executors: the same draws, and workers that fail.
+
+These tests start processes of their own, so they do not run within the parallel ones.
+"""
 
 import multiprocessing
 import os
