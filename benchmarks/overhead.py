@@ -83,10 +83,8 @@ def main() -> None:
         )
         ratios.append(one / two)
     ratios.sort()
-    print(
-        f"four chains, two workers against one: {ratios[3]:.2f} times as fast in the middle of six "
-        f"pairs, {ratios[0]:.2f} to {ratios[-1]:.2f}"
-    )
+    spread = f"{ratios[0]:.2f} to {ratios[-1]:.2f}"
+    print(f"four chains, two workers against one, six pairs: {ratios[3]:.2f} times, {spread}")
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from scipy.special import expit
@@ -46,10 +47,18 @@ class OwnDensity:
 
     def __call__(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return log prior and log likelihood at positions of shape (n, dimension)."""
-        x, prior = self.placed(positions)
+        if not self.bounded:
+            x, prior = positions, np.zeros(len(positions))
+        else:
+            x, prior = self.placed(positions)
         with np.errstate(all="ignore"):
             values = call_foreign(self.foreign, on_numpy, list(x.T[self.order]), True, ())
         return prior, np.asarray(values, dtype=float)
+
+    @cached_property
+    def bounded(self) -> bool:
+        """Whether any coordinate has an end."""
+        return bool((self.below | self.above | self.between).any())
 
     def placed(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return the unknowns, and log prior plus log derivatives of the map."""

@@ -43,7 +43,7 @@ def samplers(
         for (left, right), name in zip(grid, chosen, strict=True):
             _autocorrelation(left, compared, name)
             _estimates(right, compared, name)
-        grid[0, 0].legend(loc="upper right", fontsize=9.5)
+        grid[0, 0].legend(loc="best", fontsize=9.5)
         grid[-1, 0].set_xlabel("lag in kept draws")
         truth = " A dotted line marks the truth." if compared.truth else ""
         return finish(

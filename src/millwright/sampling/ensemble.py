@@ -93,26 +93,36 @@ class EnsembleSampler:
         self, state: EnsembleState, seconds: float, stop: Stop
     ) -> tuple[EnsembleState, tuple[Piece, ...]]:
         """Go on draw by draw for about so many seconds, or to the end."""
-        until = time.perf_counter() + seconds
+        began = time.perf_counter()
+        generator = restored(state.bits)
+        at, values, done = state.positions, state.values, state.done
         warm: list[np.ndarray] = []
         kept: list[np.ndarray] = []
         positions: list[np.ndarray] = []
-        while state.done < self.settings.total and not stop.is_set():
-            began = time.perf_counter()
-            if state.done < self.settings.warmup:
-                state, rows = self._one_draw(state)
-                warm.append(rows)
-                spent = time.perf_counter() - began
-                state = replace(state, warmup_seconds=state.warmup_seconds + spent)
-            else:
-                for _ in range(self.settings.thin):
-                    state, rows = self._one_draw(state)
-                    kept.append(rows)
-                positions.append(state.positions)
-                spent = time.perf_counter() - began
-                state = replace(state, seconds=state.seconds + spent)
-            if time.perf_counter() >= until:
-                break
+        warmed = began
+        with np.errstate(all="ignore"):
+            while done < self.settings.total and not stop.is_set():
+                warming = done < self.settings.warmup
+                turns = 1 if warming else self.settings.thin
+                for _ in range(turns):
+                    at, values, rows = self._one_draw(generator, at, values)
+                    (warm if warming else kept).append(rows)
+                done += turns
+                if not warming:
+                    positions.append(at)
+                now = time.perf_counter()
+                warmed = now if warming else warmed
+                if now >= began + seconds:
+                    break
+        state = replace(
+            state,
+            done=done,
+            positions=at,
+            values=values,
+            bits=generator.bit_generator.state,
+            warmup_seconds=state.warmup_seconds + warmed - began,
+            seconds=state.seconds + time.perf_counter() - warmed,
+        )
         return state, self._pieces(positions, kept, warm)
 
     def _pieces(
@@ -157,33 +167,33 @@ class EnsembleSampler:
             },
         ) * self.chains
 
-    def _one_draw(self, state: EnsembleState) -> tuple[EnsembleState, np.ndarray]:
-        generator = restored(state.bits)
-        positions, values = state.positions.copy(), state.values.copy()
+    def _one_draw(
+        self, generator: np.random.Generator, positions: np.ndarray, values: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Return new points and log densities, and a row of statistics a walker."""
+        positions, values = positions.copy(), values.copy()
         half = self.chains // 2
-        halves = ((slice(half), slice(half, None)), (slice(half, None), slice(half)))
-        accepted = np.zeros(self.chains)
+        halves = (slice(half), slice(half, None))
+        rows = np.zeros((self.chains, len(STATISTICS)))
         for _ in range(self.steps):
-            for moving, still in halves:
+            for moving, still in (halves, halves[::-1]):
                 candidates, log_factor = self._proposed(
                     generator, positions[moving], positions[still]
                 )
                 there = self.target.plain(candidates)
-                there = np.where(np.isnan(there), -np.inf, there)
-                log_ratio = np.minimum(0.0, there - values[moving] + log_factor)
-                taken = np.log(generator.random(half)) < log_ratio
+                log_ratio = there - values[moving] + log_factor
+                # Not a number counts as impossible.
+                accepted = np.exp(np.fmin(np.where(log_ratio == log_ratio, log_ratio, -np.inf), 0))
+                taken = generator.random(half) < accepted
                 positions[moving][taken] = candidates[taken]
                 values[moving][taken] = there[taken]
-                accepted[moving] += np.exp(log_ratio)
-        rows = np.zeros((self.chains, len(STATISTICS)))
+                rows[moving, _COLUMN["acceptance"]] += accepted
         rows[:, _COLUMN["log_density"]] = values
-        rows[:, _COLUMN["acceptance"]] = accepted / self.steps
+        rows[:, _COLUMN["acceptance"]] /= self.steps
         rows[:, _COLUMN["steps"]] = self.steps
         rows[:, _COLUMN["energy"]] = np.nan
         rows[:, _COLUMN["step_size"]] = 1.0
-        bits = generator.bit_generator.state
-        after = replace(state, done=state.done + 1, positions=positions, values=values, bits=bits)
-        return after, rows
+        return positions, values, rows
 
     def _proposed(
         self, generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
