@@ -125,7 +125,8 @@ def heavy_tails() -> Reference:
 def skewed() -> Reference:
     """Gamma with shape 0.5, whose density is unbounded at zero."""
     model = mw.Target(lambda x: -0.5 * jnp.log(x) - x, {"x": "positive"})
-    return Reference("gamma, shape 0.5", model, {"x": of(stats.gamma(0.5))})
+    settings = {"target_acceptance": 0.95}
+    return Reference("gamma, shape 0.5", model, {"x": of(stats.gamma(0.5))}, settings=settings)
 
 
 def bounded() -> Reference:

@@ -104,6 +104,7 @@ class Extending(Folder):
         part = TARGET.fit(draws=30, warmup=100, save=self.path, progress=False)
         for call, words in (
             (lambda: part.extend(0), "from 1"),
+            (lambda: TARGET.check_workers(3), "Executor"),
             (lambda: part.extend(2.5), "from 1"),
             (lambda: mw.resume(self.path, draws=10, model=TARGET), "can only be more"),
             (lambda: MODEL.normal_approximation(DATA).extend(5), "do not come from chains"),

@@ -96,6 +96,8 @@ class Afterwards(unittest.TestCase):
         for call in (
             lambda: TARGET.simulate(rows=1),
             lambda: TARGET.fit(draws=50, warmup=50, progress=False).prior(),
+            lambda: TARGET.fit(draws=50, warmup=50, progress=False).predictive_check(),
+            lambda: TARGET.fit(draws=50, warmup=50, progress=False).predict(),
         ):
             with self.assertRaises(ModelError):
                 call()

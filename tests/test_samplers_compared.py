@@ -53,6 +53,8 @@ class Compared(unittest.TestCase):
 
     def test_arguments_that_make_no_sense(self):
         for call, error, words in (
+            (lambda: mw.compare_samplers(3), ArgumentError, "a model or a target"),
+            (lambda: mw.plots.samplers(3), ArgumentError, "compare_samplers"),
             (lambda: mw.compare_samplers(TARGET, []), ArgumentError, "at least one"),
             (lambda: mw.compare_samplers(TARGET, "no_u_turn"), ArgumentError, "must be a list"),
             (

@@ -196,6 +196,7 @@ class Posterior:
         """Replicate the data `draws` times and compare with the observed ones."""
         from millwright.draws.predictive import check_against
 
+        self._refuse_without_outcomes()
         if not isinstance(draws, int) or draws < 2:
             raise ArgumentError(f"`draws` must be a whole number from 2, not {draws!r}.")
         return check_against(self.draws, np.random.default_rng([self.record.seed, 3]), draws)
@@ -217,7 +218,12 @@ class Posterior:
         """
         from millwright.draws.prediction import predict
 
+        self._refuse_without_outcomes()
         return predict(self.draws, data, rows, self.record.seed)
+
+    def _refuse_without_outcomes(self) -> None:
+        if not self.draws.binding.program.outcomes:
+            raise ModelError("The model has no outcomes that could be drawn.")
 
     def predict_missing(self) -> Predictions:
         """Draw the outcomes of the rows that had none, after a fit with `missing="predict"`.
@@ -417,9 +423,7 @@ class Posterior:
         """
         from millwright.sampling_views import sampling_statistics
 
-        if warmup and self.trail is None:
-            raise ArgumentError("The warm-up of these draws is not known.")
-        return sampling_statistics(self.statistics, self.trail if warmup else None)
+        return sampling_statistics(self.statistics, self.trail, warmup)
 
     def adaptation(self) -> xr.Dataset:
         """Return what each chain settled on in its warm-up: step size, metric, scales.
@@ -433,8 +437,6 @@ class Posterior:
         """
         from millwright.sampling_views import adaptation
 
-        if self.trail is None:
-            raise ArgumentError("The warm-up of these draws is not known.")
         return adaptation(self.draws, self.record, self.trail)
 
     def divergences(self) -> pd.DataFrame:

@@ -122,6 +122,8 @@ def compare_samplers(
     UnknownLabelError
         If `truth` names what is not there.
     """
+    if not isinstance(model, Model):
+        raise ArgumentError(f"`model` must be a model or a target, not {model!r}.")
     labelled = _labelled(methods)
     posteriors = {
         label: model.fit(

@@ -18,11 +18,20 @@ from millwright.sampling.block import STATISTICS
 __all__ = ["adaptation", "divergences", "sampling_statistics"]
 
 
-def sampling_statistics(statistics: Mapping[str, np.ndarray], trail: Trail | None) -> xr.Dataset:
-    """Return numbers by chain and draw; with a trail, those of the warm-up instead."""
-    if trail is not None:
-        n = min(len(chain.warmup) for chain in trail.chains)
-        rows = np.stack([chain.warmup[:n] for chain in trail.chains])
+def _known(trail: Trail | None) -> Trail:
+    if trail is None:
+        raise ArgumentError("Nothing is known of how these draws were sampled.")
+    return trail
+
+
+def sampling_statistics(
+    statistics: Mapping[str, np.ndarray], trail: Trail | None, warmup: bool
+) -> xr.Dataset:
+    """Return numbers by chain and draw, of the kept draws or of the warm-up."""
+    if warmup:
+        chains_left = _known(trail).chains
+        n = min(len(chain.warmup) for chain in chains_left)
+        rows = np.stack([chain.warmup[:n] for chain in chains_left])
         statistics = {name: rows[:, :, at] for at, name in enumerate(STATISTICS)}
     chains, draws = np.shape(statistics["log_density"])
     coordinates = {"chain": np.arange(1, chains + 1), "draw": np.arange(1, draws + 1)}
@@ -31,10 +40,11 @@ def sampling_statistics(statistics: Mapping[str, np.ndarray], trail: Trail | Non
     )
 
 
-def adaptation(draws: Draws, record: Record, trail: Trail) -> xr.Dataset:
+def adaptation(draws: Draws, record: Record, trail: Trail | None) -> xr.Dataset:
     """Return what each chain settled on in its warm-up."""
+    states = _known(trail).states
     names = coordinate_names(draws)
-    scales = [scale for unit in sorted(trail.states) for scale in _scales(trail.states[unit])]
+    scales = [scale for unit in sorted(states) for scale in _scales(states[unit])]
     chains = record.chains
     found = {
         "step_size": ("chain", [chain["step_size"] for chain in chains]),
@@ -78,10 +88,8 @@ def coordinate_names(draws: Draws) -> list[str]:
 
 def divergences(draws: Draws, trail: Trail | None) -> pd.DataFrame:
     """Return where trajectories diverged: one row each, one column a number."""
-    if trail is None:
-        raise ArgumentError("Nothing is known of how these draws were sampled.")
     frames = []
-    for number, chain in enumerate(trail.chains, start=1):
+    for number, chain in enumerate(_known(trail).chains, start=1):
         values: dict[str, np.ndarray] = {}
         if len(chain.failures):
             found = from_positions(draws.binding, chain.failures[None])

@@ -23,7 +23,7 @@ from millwright.sampling.progress import Listener
 from millwright.sampling.samplers import STATES
 from millwright.sampling.state import State, unpacked
 from millwright.storage.lock import locked
-from millwright.storage.run import FORMAT, Header, StoredRun, create_run, read_run
+from millwright.storage.run import FORMAT, Header, StoredRun, check_is_run, create_run, read_run
 from millwright.storage.sheet import sheet_text, specification_from
 from millwright.storage.writing import ChainFiles, RunWriter, rows_per_part
 
@@ -124,6 +124,7 @@ def resume_in_folder(
     ModelError
         If the functions that it needs are missing, or give another density.
     """
+    check_is_run(path)
     lock = locked(path)
     try:
         stored = read_run(path)

@@ -32,6 +32,8 @@ def samplers(
     names
         At most four quantities; by default the first ones of the table.
     """
+    if not isinstance(compared, SamplersCompared):
+        raise ArgumentError(f"Give the result of mw.compare_samplers(), not {compared!r}.")
     known = list(dict.fromkeys(name for _, name in compared.table.index))
     chosen = [names] if isinstance(names, str) else list(names or known[:_MOST])
     unknown = [name for name in chosen if name not in known]

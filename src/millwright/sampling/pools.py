@@ -344,6 +344,11 @@ def check_workers(executor: Executor, recipe: Recipe, tasks: int = 4) -> int:
     ArgumentError, WorkerError
         If the workers cannot be used.
     """
+    if not isinstance(executor, Executor):
+        raise ArgumentError(
+            "`workers` must be a concurrent.futures.Executor here, such as a ProcessPoolExecutor, "
+            f"not {executor!r}."
+        )
     shipped = Elsewhere(executor, recipe).shipped
     try:
         futures = [executor.submit(_check_elsewhere, shipped) for _ in range(tasks)]

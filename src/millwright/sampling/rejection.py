@@ -240,6 +240,11 @@ def _prior(target: Target) -> _Candidate:
 
 def _around_mode(target: Target, method: Rejection, seed: int) -> _Candidate:
     """Return a Student-t around the mode, with the curvature there."""
+    if not target.traceable:
+        raise ArgumentError(
+            "candidate='student_t' needs a gradient, which a black box does not have: use "
+            "candidate='prior' with proper priors, or method='ensemble'."
+        )
     peak = find_peak(target, seed)
     try:
         factor = method.stretch * np.linalg.cholesky(np.linalg.inv(-peak.hessian))

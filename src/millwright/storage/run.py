@@ -50,7 +50,15 @@ from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet
 from millwright.storage.writing import ChainFiles
 
-__all__ = ["FORMAT", "Header", "StoredRun", "StoredUnit", "create_run", "read_run"]
+__all__ = [
+    "FORMAT",
+    "Header",
+    "StoredRun",
+    "StoredUnit",
+    "check_is_run",
+    "create_run",
+    "read_run",
+]
 
 FORMAT = 2
 
@@ -198,6 +206,18 @@ def _column_array(column: Column) -> pa.Array:
     return pa.array(list(column.values), type=pa.string())
 
 
+def check_is_run(path: Path) -> None:
+    """Refuse a path that is not a run folder.
+
+    Raises
+    ------
+    StorageError
+        If it is none.
+    """
+    if not path.is_dir() or not (path / "run.json").is_file():
+        raise StorageError(f"{path} is not a stored run: there is no {path / 'run.json'}.")
+
+
 def read_run(path: Path) -> StoredRun:
     """Read a run folder; draws are read when they are asked for.
 
@@ -206,8 +226,7 @@ def read_run(path: Path) -> StoredRun:
     StorageError
         If it is not a run, a part is missing or damaged, or it holds no draws yet.
     """
-    if not path.is_dir() or not (path / "run.json").is_file():
-        raise StorageError(f"{path} is not a stored run: there is no {path / 'run.json'}.")
+    check_is_run(path)
     record = _read_json(path / "run.json")
     if record.get("format") != FORMAT:
         raise StorageError(
