@@ -13,6 +13,7 @@ Nothing in a sheet is executed: definitions are read by the model language alone
 
 from __future__ import annotations
 
+import json
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -108,9 +109,20 @@ def sheet_text(specification: Specification) -> str:
         if entries:
             table = tomlkit.table()
             for key, value in entries:
-                table.add(key, tomlkit.item(value if isinstance(value, str) else list(value)))
+                table.add(key, _labels_item(value))
             document.add(name, table)
     return tomlkit.dumps(document)
+
+
+def _labels_item(value: str | tuple[str | int, ...]) -> Any:
+    """Return a text or a list of labels as TOML."""
+    if isinstance(value, str):
+        return tomlkit.item(value)
+    text = json.dumps(list(value), ensure_ascii=False)
+    # Adding items one by one takes quadratic time; JSON is TOML but for one character.
+    if len(value) > 1000 and "\x7f" not in text:
+        return tomlkit.array(text)
+    return tomlkit.item(list(value))
 
 
 def _value(definition: Definition) -> Any:
