@@ -8,6 +8,7 @@ import sys
 import tempfile
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -150,6 +151,16 @@ class Stopping(Folder):
         longer = kept.extend(100, progress=False)
         np.testing.assert_array_equal(longer.draws.get("level")[:, :n], kept.draws.get("level"))
         self.assertEqual(longer.draws.shape[1], n + 100)
+
+    def test_chains_of_unequal_length_go_on_in_their_folder_only(self):
+        part = TARGET.fit(draws=30, warmup=50, progress=False)
+        ahead = replace(part.trail.chains[0], full=1)
+        trail = replace(part.trail, chains=(ahead, *part.trail.chains[1:]))
+        uneven = replace(part, trail=trail)
+        with self.assertRaisesRegex(ArgumentError, "mw.resume"):
+            uneven.extend(10, progress=False)
+        uneven.save(self.path)
+        np.testing.assert_array_equal(mw.load(self.path)["x"], part["x"])
 
     def test_a_killed_run_goes_on_to_the_same_draws(self):
         process = subprocess.Popen([sys.executable, "-c", SCRIPT, str(self.path)])

@@ -77,6 +77,11 @@ class Trail:
     states: Mapping[int, State]
     chains: tuple[ChainFiles, ...]
 
+    @property
+    def level(self) -> bool:
+        """Whether all chains have equally many full parts: those of a stopped run may not."""
+        return len({one.full for one in self.chains}) == 1
+
 
 @dataclass(frozen=True)
 class Fitted:
@@ -179,6 +184,11 @@ def extend_in_memory(
     trail = before.trail
     if trail is None:
         raise ArgumentError("These draws cannot be extended: they do not come from chains.")
+    if not trail.level:
+        raise ArgumentError(
+            "The chains of this stopped run are not equally long: mw.resume() goes on with it in "
+            "its folder; what that gives can be extended."
+        )
     job = job_of(before.record, before.draws.binding)
     planned = job.settings.draws if before.record.complete else before.draws.shape[1]
     job = replace(job, settings=replace(job.settings, draws=planned + draws))

@@ -340,6 +340,9 @@ def store(
     StorageError
         If something is in the way or the disk cannot be written.
     """
+    if trail is not None and not trail.level:
+        # What is stored is cut to the shortest chain, which no longer matches the states.
+        trail = None
     values = {name: draws.values[name] for name in draws.values}
     numbers = {name: statistics[name] for name in statistics}
     create_run(path, _header(draws.binding, record, sheet), existing)
