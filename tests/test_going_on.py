@@ -164,11 +164,10 @@ class Stopping(Folder):
 
     def test_a_killed_run_goes_on_to_the_same_draws(self):
         process = subprocess.Popen([sys.executable, "-c", SCRIPT, str(self.path)])
-        state = self.path / "state"
-        until = time.monotonic() + 60
-        while len(list(state.glob("unit-*"))) < 4 and time.monotonic() < until:
+        draws = self.path / "draws"
+        until = time.monotonic() + 120
+        while len(list(draws.glob("chain-*-000001.parquet"))) < 4 and time.monotonic() < until:
             time.sleep(0.02)
-        time.sleep(0.3)
         os.kill(process.pid, signal.SIGKILL)
         process.wait()
         self.assertFalse(mw.load(self.path).record.complete)
