@@ -164,11 +164,9 @@ class Stopping(Folder):
 
     def test_a_killed_run_goes_on_to_the_same_draws(self):
         process = subprocess.Popen([sys.executable, "-c", SCRIPT, str(self.path)])
-        parts_there = self.path / "statistics"
+        there = self.path / "statistics"
         until = time.monotonic() + 120
-        while (
-            len(list(parts_there.glob("chain-*-000001.parquet"))) < 4 and time.monotonic() < until
-        ):
+        while len(list(there.glob("chain-*-000001.parquet"))) < 4 and time.monotonic() < until:
             time.sleep(0.02)
         os.kill(process.pid, signal.SIGKILL)
         process.wait()
