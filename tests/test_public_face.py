@@ -2,6 +2,8 @@
 
 import ast
 import inspect
+import subprocess
+import sys
 import unittest
 from pathlib import Path
 
@@ -64,6 +66,16 @@ class PublicFace(unittest.TestCase):
                 ):
                     for item in n.value.elts:
                         self.assertIn(item.value, defined, path)
+
+
+class StartUp(unittest.TestCase):
+    def test_what_is_heavy_waits_until_it_is_used(self):
+        code = (
+            "import sys, millwright as mw; mw.Model, mw.Target, mw.load; "
+            "print([m for m in ('pandas', 'xarray', 'pyarrow', 'matplotlib') if m in sys.modules])"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.stdout.strip(), "[]", done.stderr)
 
 
 if __name__ == "__main__":

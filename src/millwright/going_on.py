@@ -1,4 +1,7 @@
-"""Fits from their start to a posterior, in memory or in a folder, and going on with them."""
+"""Fits from their start to a posterior, in memory or in a folder, and going on with them.
+
+What reads and writes folders takes long to load, and is imported where it is used.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +13,6 @@ from millwright.errors import Interrupted, StorageError
 from millwright.job import Fitted, Job, run_in_memory
 from millwright.posterior import Posterior
 from millwright.sampling.progress import Listener
-from millwright.stored_fits import differences, open_fit, resume_in_folder, run_in_folder
 from millwright.terminal.progress import chosen_listener
 
 __all__ = ["fit_in_folder", "fit_in_memory", "go_on_in_folder", "load", "resume"]
@@ -57,10 +59,14 @@ def fit_in_folder(
     Interrupted
         On Ctrl-C.
     """
+    from millwright.stored_fits import run_in_folder
+
     return _read_back(path, run_in_folder(job, path, existing, sheet, workers, listener), None)
 
 
 def _read_back(path: Path, complete: bool, model: Any) -> Posterior:
+    from millwright.stored_fits import open_fit
+
     opened = open_fit(path, model)
     posterior = None
     if opened.fitted is not None:
@@ -86,6 +92,8 @@ def go_on_in_folder(
     Interrupted
         On Ctrl-C.
     """
+    from millwright.stored_fits import differences, open_fit, resume_in_folder
+
     stored = open_fit(path, model).job
     different = differences(job, stored)
     if different:
@@ -116,6 +124,8 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
     StorageError
         If it is not a run, a part of it is missing or damaged, or it holds no draws yet.
     """
+    from millwright.stored_fits import open_fit
+
     opened = open_fit(Path(path), model)
     if opened.fitted is None:
         raise StorageError(
@@ -158,6 +168,8 @@ def resume(
     Interrupted
         On Ctrl-C.
     """
+    from millwright.stored_fits import resume_in_folder
+
     place = Path(path)
     complete = resume_in_folder(place, model, draws, workers, chosen_listener(progress))
     return _read_back(place, complete, model)

@@ -28,7 +28,7 @@ from millwright.sampling.progress import Listener, Progress
 from millwright.sampling.sampler import FitSettings, Sampler
 from millwright.sampling.samplers import build
 from millwright.sampling.state import State
-from millwright.storage.writing import ChainFiles, plain, rows_per_part
+from millwright.storage.chain_files import ChainFiles, rows_per_part
 
 __all__ = [
     "Fitted",
@@ -81,6 +81,15 @@ class Trail:
     def level(self) -> bool:
         """Whether all chains have equally many full parts: those of a stopped run may not."""
         return len({one.full for one in self.chains}) == 1
+
+    def divergent_values(self, draws: Draws) -> dict[str, np.ndarray]:
+        """Return each unknown number where trajectories diverged, chain after chain."""
+        places = np.concatenate([chain.failures for chain in self.chains])
+        names = [part.name for part in draws.binding.program.unknowns]
+        if not len(places):
+            return dict.fromkeys(draws.single(names), np.zeros(0))
+        found = from_positions(draws.binding, places[None]).single(names)
+        return {name: values[0] for name, values in found.items()}
 
 
 @dataclass(frozen=True)
@@ -169,7 +178,7 @@ def run_in_memory(
     -------
     The result (None if it was stopped before every chain had a draw), and whether it is whole.
     """
-    collector = Collector(job.binding.dimension)
+    collector = Collector()
     started = now()
     sampler = job.sampler()
     complete, seconds = run(job, sampler, collector, workers, listener)
@@ -192,7 +201,7 @@ def extend_in_memory(
     job = job_of(before.record, before.draws.binding)
     planned = job.settings.draws if before.record.complete else before.draws.shape[1]
     job = replace(job, settings=replace(job.settings, draws=planned + draws))
-    collector = Collector(job.binding.dimension)
+    collector = Collector()
     sampler = job.sampler()
     complete, spent = run(job, sampler, collector, workers, listener, trail.states)
     collector.states = {**trail.states, **collector.states}
@@ -290,7 +299,7 @@ def record_of(
         settings,
         versions(),
         binding.fingerprint,
-        tuple(plain(report) for report in reports),
+        tuple(reports),
         dict(seconds),
         started,
         complete,

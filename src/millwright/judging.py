@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 import numpy as np
 
 from millwright.diagnostics.findings import (
@@ -15,9 +13,8 @@ from millwright.diagnostics.findings import (
 from millwright.diagnostics.measures import Measures
 from millwright.diagnostics.verdict import Verdict, judge
 from millwright.draws.labelled_draws import Draws
-from millwright.job import Trail
+from millwright.job import Fitted, Trail
 from millwright.record import Record, remarks
-from millwright.sampling_views import divergences
 
 __all__ = ["sampling_of", "verdict_of"]
 
@@ -31,23 +28,16 @@ _ENOUGH_OF_AN_ENSEMBLE = 400
 _LEAST_TO_PLACE = 5
 
 
-def verdict_of(
-    draws: Draws,
-    measures: Measures,
-    record: Record,
-    statistics: Mapping[str, np.ndarray],
-    trail: Trail | None,
-) -> Verdict:
+def verdict_of(fitted: Fitted, measures: Measures) -> Verdict:
     """Return the verdict on the draws of a fit."""
-    made = sampling_of(draws, record, statistics, trail)
+    made = sampling_of(fitted)
     diverged = made.diverging is not None and bool(made.diverging.any())
-    return judge(measures, made, remarks(record, draws, diverged))
+    return judge(measures, made, remarks(fitted.record, fitted.draws, diverged))
 
 
-def sampling_of(
-    draws: Draws, record: Record, statistics: Mapping[str, np.ndarray], trail: Trail | None
-) -> Sampling:
+def sampling_of(fitted: Fitted) -> Sampling:
     """Gather how draws were made."""
+    draws, record, statistics = fitted.draws, fitted.record, fitted.statistics
     chains, n = draws.shape
     method = str(record.method["method"])
     gradient = method == "no_u_turn"
@@ -55,7 +45,7 @@ def sampling_of(
     diverging = statistics["diverging"].sum(axis=1) if gradient else None
     where = ""
     if diverging is not None and diverging.sum() >= _LEAST_TO_PLACE:
-        where = _where_divergent(draws, trail)
+        where = _where_divergent(draws, fitted.trail)
     return Sampling(
         chains,
         n,
@@ -95,15 +85,14 @@ def _where_divergent(draws: Draws, trail: Trail | None) -> str:
     """Name the quantity whose low or high end the divergences sit at, if there is one."""
     if trail is None:
         return ""
-    places = divergences(draws, trail)
     worst, words = 0.0, ""
     names = [part.name for part in draws.binding.program.unknowns]
-    for name, values in draws.single(names).items():
-        at = places[name].to_numpy(float) if name in places else np.zeros(0)
+    every = draws.single(names)
+    for name, at in trail.divergent_values(draws).items():
         at = at[np.isfinite(at)]
         if len(at) < _LEAST_TO_PLACE:
             continue
-        share = float(np.mean(values.reshape(-1)[:, None] < np.median(at)))
+        share = float(np.mean(every[name] < np.median(at)))
         off = abs(share - 0.5)
         if off > max(worst, 0.3):
             end = "small" if share < 0.5 else "large"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from concurrent.futures import Executor
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
@@ -348,8 +349,9 @@ class Model:
             check_free(Path(save), "refuse" if existing == "resume" else existing)
         binding = self.bind(data, missing=missing)
         chosen = chosen_method(method, binding, standard)
-        if isinstance(chosen, Rejection) and group_form == "informed":
-            group_form = "centred"
+        if isinstance(chosen, Rejection):
+            # Independent draws need neither.
+            settings = replace(settings, warmup=0, thin=1)
         binding = prepared(binding, group_form, seed)
         count = chains_for(chosen, chains, binding.dimension)
         job = Job(binding, settings, chosen, count, seed, trial)

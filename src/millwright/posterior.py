@@ -30,7 +30,6 @@ from millwright.modelling.words import describe
 from millwright.record import Record
 from millwright.sampling.progress import Listener
 from millwright.storage.place import check_free
-from millwright.stored_fits import store
 from millwright.terminal.progress import chosen_listener
 from millwright.terminal.tables import text_table
 
@@ -58,6 +57,10 @@ class Posterior:
     def __str__(self) -> str:
         return f"{self.verdict}\n\n{self.summary()}"
 
+    @property
+    def _fitted(self) -> Fitted:
+        return Fitted(self.draws, self.record, self.statistics, self.trail)
+
     @cached_property
     def measures(self) -> Measures:
         """Convergence numbers of every unknown and derived quantity."""
@@ -66,7 +69,7 @@ class Posterior:
     @cached_property
     def verdict(self) -> Verdict:
         """Whether the draws can be used, in words."""
-        return verdict_of(self.draws, self.measures, self.record, self.statistics, self.trail)
+        return verdict_of(self._fitted, self.measures)
 
     def convergence(self) -> Verdict:
         """Return the verdict: findings with advice, and the numbers behind it."""
@@ -346,15 +349,9 @@ class Posterior:
         StorageError
             If something is in the way or the disk cannot be written.
         """
-        store(
-            Path(path),
-            self.draws,
-            self.record,
-            self.statistics,
-            self.trail,
-            self.sheet,
-            existing,
-        )
+        from millwright.stored_fits import store
+
+        store(Path(path), self._fitted, self.sheet, existing)
 
     def extend(
         self,
@@ -391,9 +388,8 @@ class Posterior:
             raise ArgumentError(f"`draws` must be a whole number from 1, not {draws!r}.")
         if save is not None:
             check_free(Path(save), existing)
-        before = Fitted(self.draws, self.record, self.statistics, self.trail)
         listener = chosen_listener(progress)
-        found, complete = extend_in_memory(before, draws, workers, listener)
+        found, complete = extend_in_memory(self._fitted, draws, workers, listener)
         if found is None:
             raise Interrupted("The fit was stopped; nothing was added.", self)
         longer = Posterior(found.draws, found.record, found.statistics, self.sheet, found.trail)

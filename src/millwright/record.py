@@ -63,7 +63,19 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
         f"The run began with {name} {found}; draws since differ from an uninterrupted run's."
         for name, found in record.began_with.items()
     )
-    return (*began, *_dropped_words(record.dropped, missing), *_filled_words(draws), *forms)
+    walkers = ()
+    if record.method.get("method") == "ensemble":
+        walkers = (
+            "The chains are walkers of one ensemble, which learn from each other: their agreement "
+            "says less than that of independent chains.",
+        )
+    return (
+        *began,
+        *walkers,
+        *_dropped_words(record.dropped, missing),
+        *_filled_words(draws),
+        *forms,
+    )
 
 
 def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:

@@ -22,6 +22,7 @@ from millwright.terminal.tables import text_table
 __all__ = ["SamplersCompared", "autocorrelations", "compare_samplers"]
 
 _KEY = (
+    "Acceptance: share of steps taken, of candidates kept for rejection.\n"
     "Lag-1 autocorrelation: how like its neighbour a draw is; 0 for independent draws, near 1 "
     "where\nmany draws are worth one. ESS: how many independent draws these are worth for the "
     "mean; more is\nbetter. Evaluations of the density (with its gradient, for no_u_turn) count "

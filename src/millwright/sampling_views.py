@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 import xarray as xr
 
-from millwright.draws.labelled_draws import Draws, from_positions
+from millwright.draws.labelled_draws import Draws
 from millwright.errors import ArgumentError
 from millwright.job import Trail
 from millwright.modelling.space import places
@@ -44,7 +44,7 @@ def adaptation(draws: Draws, record: Record, trail: Trail | None) -> xr.Dataset:
     """Return what each chain settled on in its warm-up."""
     states = _known(trail).states
     names = coordinate_names(draws)
-    scales = [scale for unit in sorted(states) for scale in _scales(states[unit])]
+    scales = [scale for unit in sorted(states) for scale in states[unit].scales]
     chains = record.chains
     found = {
         "step_size": ("chain", [chain["step_size"] for chain in chains]),
@@ -61,20 +61,6 @@ def adaptation(draws: Draws, record: Record, trail: Trail | None) -> xr.Dataset:
     return xr.Dataset(found, labels)
 
 
-def _scales(state: object) -> list[np.ndarray]:
-    """Return the standard deviations that the steps of each chain of a unit are fitted to."""
-    if hasattr(state, "deviations"):
-        return [state.deviations]
-    if hasattr(state, "factors") and hasattr(state, "powers"):
-        return [np.sqrt(np.sum(state.factors[0] ** 2, axis=1))]
-    factors = getattr(state, "factors", None)
-    if factors is not None:
-        return [np.sqrt(np.sum(factor**2, axis=1)) for factor in factors]
-    if hasattr(state, "factor"):
-        return [np.sqrt(np.sum(state.factor**2, axis=1))]
-    return []
-
-
 def coordinate_names(draws: Draws) -> list[str]:
     """Name the sampler's coordinates: by the label of the value each belongs to, or numbered."""
     names: list[str] = []
@@ -88,20 +74,13 @@ def coordinate_names(draws: Draws) -> list[str]:
 
 def divergences(draws: Draws, trail: Trail | None) -> pd.DataFrame:
     """Return where trajectories diverged: one row each, one column a number."""
-    frames = []
-    for number, chain in enumerate(_known(trail).chains, start=1):
-        values: dict[str, np.ndarray] = {}
-        if len(chain.failures):
-            found = from_positions(draws.binding, chain.failures[None])
-            values = {name: v[0] for name, v in found.single(_unknowns(draws)).items()}
-        at = {"chain": np.full(len(chain.failed), number), "draw": chain.failed.astype(int)}
-        frames.append(pd.DataFrame({**at, **values}))
-    filled = [frame for frame in frames if len(frame)]
-    if filled:
-        return pd.concat(filled, ignore_index=True)
-    columns = list(draws.single(_unknowns(draws)))
-    return pd.DataFrame(columns=["chain", "draw", *columns])
-
-
-def _unknowns(draws: Draws) -> list[str]:
-    return [part.name for part in draws.binding.program.unknowns]
+    known = _known(trail)
+    numbers = [np.full(len(c.failed), n) for n, c in enumerate(known.chains, start=1)]
+    failed = [chain.failed.astype(int) for chain in known.chains]
+    return pd.DataFrame(
+        {
+            "chain": np.concatenate(numbers),
+            "draw": np.concatenate(failed),
+            **known.divergent_values(draws),
+        }
+    )

@@ -22,10 +22,11 @@ from millwright.sampling.methods import METHODS, method_record
 from millwright.sampling.progress import Listener
 from millwright.sampling.samplers import STATES
 from millwright.sampling.state import State, unpacked
+from millwright.storage.chain_files import ChainFiles, rows_per_part
 from millwright.storage.lock import locked
 from millwright.storage.run import FORMAT, Header, StoredRun, check_is_run, create_run, read_run
 from millwright.storage.sheet import sheet_text, specification_from
-from millwright.storage.writing import ChainFiles, RunWriter, rows_per_part
+from millwright.storage.writing import RunWriter
 
 __all__ = ["Opened", "differences", "open_fit", "resume_in_folder", "run_in_folder", "store"]
 
@@ -301,38 +302,19 @@ def _check_same_density(job: Job, states: Mapping[int, State]) -> None:
             "model= (the model or target that made it), or register the function first."
         )
     target = target_of(job.binding)
-    for state in states.values():
-        found = _place_and_value(state)
-        if found is None:
+    for place in (state.place for state in states.values()):
+        if place is None:
             continue
-        value = float(target.plain(found[0][None])[0])
-        if not np.isclose(value, found[1], rtol=1e-6, atol=1e-6):
+        position, stored = place
+        value = float(target.plain(position[None])[0])
+        if not np.isclose(value, stored, rtol=1e-6, atol=1e-6):
             raise ModelError(
                 f"This is not the density that the run was made with: at a stored point its "
-                f"logarithm is {value:.8g}, stored is {found[1]:.8g}. Give the same functions."
+                f"logarithm is {value:.8g}, stored is {stored:.8g}. Give the same functions."
             )
 
 
-def _place_and_value(state: Any) -> tuple[np.ndarray, float] | None:
-    """Return a position of a state with its log density."""
-    if hasattr(state, "position"):
-        return state.position, state.log_density
-    if hasattr(state, "values"):
-        return state.positions[0], float(state.values[0])
-    if hasattr(state, "priors"):
-        return state.positions[0], float(state.priors[0] + state.likelihoods[0])
-    return None
-
-
-def store(
-    path: Path,
-    draws: Draws,
-    record: Record,
-    statistics: Mapping[str, np.ndarray],
-    trail: Trail | None,
-    sheet: str | None,
-    existing: str,
-) -> None:
+def store(path: Path, fitted: Fitted, sheet: str | None, existing: str) -> None:
     """Write a finished fit to a folder.
 
     Raises
@@ -340,17 +322,18 @@ def store(
     StorageError
         If something is in the way or the disk cannot be written.
     """
+    draws, record, trail = fitted.draws, fitted.record, fitted.trail
     if trail is not None and not trail.level:
         # What is stored is cut to the shortest chain, which no longer matches the states.
         trail = None
+    # Read before an old run there makes way, in case it is the one that they come from.
     values = {name: draws.values[name] for name in draws.values}
-    numbers = {name: statistics[name] for name in statistics}
+    numbers = {name: fitted.statistics[name] for name in fitted.statistics}
     create_run(path, _header(draws.binding, record, sheet), existing)
-    reports = iter(record.chains)
 
-    def report(state: State) -> list[Mapping[str, Any]]:
-        count = len(record.chains) if trail is None or len(trail.states) == 1 else 1
-        return [next(reports) for _ in range(count)]
+    def report(state: State) -> Sequence[Mapping[str, Any]]:
+        together = trail is not None and len(trail.states) == 1
+        return record.chains if together else record.chains[state.unit : state.unit + 1]
 
     chains = dict(enumerate(trail.chains)) if trail else {}
     writer = _writer(path, draws.binding, report, chains, locked(path))

@@ -88,5 +88,38 @@ class Verdicts(unittest.TestCase):
         self.assertEqual(bad.findings[0].weight, "stop")
 
 
+class Methods(unittest.TestCase):
+    def test_stuck_chains_are_named_and_not_blamed_twice(self):
+        def stop(x):
+            x["a"][1] = 0.3
+            x["b"][1] = 0.1
+
+        bad = verdict(stop, stuck=(2,), acceptance=np.array([0.8, 0.0, 0.8, 0.8]))
+        self.assertIn("Never moved: chain 2.", str(bad))
+        self.assertNotIn("steps are accepted in chain", str(bad))
+
+    def test_few_round_trips_and_where_divergences_sit(self):
+        few = verdict(round_trips=(1, 0.05))
+        self.assertFalse(few.good)
+        self.assertIn("more rungs", str(few))
+        self.assertTrue(verdict(round_trips=(50, 0.5)).good)
+        words = "Half of them began where `a` is small."
+        self.assertIn(words, " ".join(str(verdict(diverging=90, divergent_at=words)).split()))
+
+    def test_an_approximation_is_never_converged(self):
+        for k, words in ((0.3, "close to the posterior"), (0.9, "do not use it")):
+            found = verdict(approximation_k=k)
+            self.assertIn("APPROXIMATION", found.headline)
+            self.assertIn(words, found.headline)
+            self.assertFalse(found.good)
+
+    def test_trials_and_extended_fits_say_so(self):
+        self.assertIn("This was a trial", str(verdict(trial=True)))
+        off = {"acceptance": np.array([0.2, 0.8, 0.8, 0.8])}
+        self.assertIn("longer warm-up (warmup=)", " ".join(str(verdict(**off)).split()))
+        extended = " ".join(str(verdict(extended=True, **off)).split())
+        self.assertIn("Extending does not repeat the warm-up", extended)
+
+
 if __name__ == "__main__":
     unittest.main()

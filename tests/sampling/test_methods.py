@@ -54,6 +54,8 @@ class Answers(unittest.TestCase):
         self.assertGreater(fit.measures.ess_bulk.min(), 3000)
         efficiency = fit.record.chains[0]["efficiency"]
         self.assertTrue(0.1 < efficiency < 1)
+        # What the table calls acceptance is that share too, not a mean of one over tries.
+        self.assertAlmostEqual(fit.statistics["acceptance"].mean(), efficiency, delta=0.05)
         self.assertIn("Converged", str(fit))
 
 

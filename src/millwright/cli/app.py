@@ -28,6 +28,8 @@ app = typer.Typer(
 Sheet = Annotated[Path, typer.Argument(help="Model sheet (TOML).")]
 Data = Annotated[Path, typer.Argument(help="Data file: CSV, or TSV by its ending.")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
+Run = Annotated[Path, typer.Argument(help="Folder of a stored run.")]
+Workers = Annotated[int | None, typer.Option(help="Chains at a time; by default one a core.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No progress on standard error.")]
 
 
@@ -128,9 +130,7 @@ def fit(
     metric: Annotated[
         str, typer.Option(help="automatic, diagonal or dense: correlations in the warm-up.")
     ] = "automatic",
-    workers: Annotated[
-        int | None, typer.Option(help="Chains at a time; by default one a core.")
-    ] = None,
+    workers: Workers = None,
     missing: Annotated[
         str, typer.Option(help="Rows without an outcome: refuse, drop or predict.")
     ] = "refuse",
@@ -168,49 +168,40 @@ def fit(
 
 
 @app.command()
-def resume(
-    run: Annotated[Path, typer.Argument(help="Folder of a stored run that was cut off.")],
-    workers: Annotated[
-        int | None, typer.Option(help="Chains at a time; by default one a core.")
-    ] = None,
-    as_json: Json = False,
-    quiet: Quiet = False,
-) -> None:
+def resume(run: Run, workers: Workers = None, as_json: Json = False, quiet: Quiet = False) -> None:
     """Go on with a run after a crash or Ctrl-C; print verdict and table."""
-    from millwright.cli.reports import posterior_record
-    from millwright.going_on import resume as go_on
-
-    with _stops_told(run):
-        posterior = go_on(run, workers=workers, progress=not quiet)
-    _print_posterior(posterior, posterior_record(posterior) if as_json else None)
+    _go_on(run, None, workers, as_json, quiet)
 
 
 @app.command()
 def extend(
-    run: Annotated[Path, typer.Argument(help="Folder of a stored run.")],
+    run: Run,
     draws: Annotated[int, typer.Argument(help="How many more draws, each chain.")],
-    workers: Annotated[
-        int | None, typer.Option(help="Chains at a time; by default one a core.")
-    ] = None,
+    workers: Workers = None,
     as_json: Json = False,
     quiet: Quiet = False,
 ) -> None:
     """Add draws to a stored run; print verdict and table."""
-    from millwright.cli.reports import posterior_record
     from millwright.going_on import load
-    from millwright.going_on import resume as go_on
 
     if draws < 1:
         raise ArgumentError(f"The number of draws must be 1 or more, not {draws}.")
     planned = int(load(run).record.settings["draws"])
+    _go_on(run, planned + draws, workers, as_json, quiet)
+
+
+def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, quiet: bool) -> None:
+    from millwright.cli.reports import posterior_record
+    from millwright.going_on import resume as go_on
+
     with _stops_told(run):
-        posterior = go_on(run, draws=planned + draws, workers=workers, progress=not quiet)
+        posterior = go_on(run, draws=draws, workers=workers, progress=not quiet)
     _print_posterior(posterior, posterior_record(posterior) if as_json else None)
 
 
 @app.command()
 def summary(
-    run: Annotated[Path, typer.Argument(help="Folder of a stored run.")],
+    run: Run,
     level: Annotated[float, typer.Option(help="Probability inside the interval.")] = 0.95,
     hdi: Annotated[bool, typer.Option("--hdi", help="Highest-density interval.")] = False,
     as_json: Json = False,

@@ -5,7 +5,6 @@ Each chain has its own randomness, proposals and tuning; none sees another.
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,11 +12,10 @@ import numpy as np
 
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import RandomWalk
-from millwright.sampling.piece import Piece, joined, thinned_statistics
-from millwright.sampling.progress import ChainProgress
+from millwright.sampling.piece import Piece, thinned_statistics
 from millwright.sampling.random_walk import step_noise
-from millwright.sampling.sampler import FitSettings, Stop
-from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.sampler import FitSettings
+from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import Target
 from millwright.sampling.walking import (
     acceptance_for,
@@ -27,49 +25,48 @@ from millwright.sampling.walking import (
     learned_factor,
     steps_for,
 )
-from millwright.sampling.warmup import plan
+from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["BlackBoxWalk", "WalksState"]
 
 _COLUMN = {name: at for at, name in enumerate(STATISTICS)}
 
 
-@dataclass(frozen=True)
-class WalksState(State):
+@dataclass(frozen=True, kw_only=True)
+class WalksState(WindowedState):
     """Where the chains are, and the proposals that each has learned.
 
     Arrays have the chains as their first axis; the generators' states are lists over chains.
     """
 
-    window: int
-    within: int
     positions: np.ndarray
     values: np.ndarray
     factors: np.ndarray
     log_scales: np.ndarray
-    window_draws: np.ndarray
     noise: list[Generators]
     chances: list[Generators]
     lengths: list[Generators]
-    warmup_seconds: float = 0.0
-    seconds: float = 0.0
+
+    @property
+    def scales(self) -> list[np.ndarray]:
+        """Standard deviations of the steps' covariance, chain by chain."""
+        return [widths(factor) for factor in self.factors]
+
+    @property
+    def place(self) -> tuple[np.ndarray, float]:
+        """The first chain's point with its log density."""
+        return self.positions[0], float(self.values[0])
 
 
-class BlackBoxWalk:
+class BlackBoxWalk(WindowedSampler[WalksState, RandomWalk]):
     """Random-walk Metropolis on a target that is evaluated at many points in one call."""
-
-    units = 1
 
     def __init__(
         self, target: Target, settings: FitSettings, chains: int, seed: int, method: RandomWalk
     ) -> None:
-        self.target = target
-        self.settings = settings
-        self.chains = chains
-        self.seed = seed
-        self.method = method
-        self.windows = plan(settings.warmup)
         self.steps = method.steps or steps_for(target.dimension)
+        super().__init__(target, settings, chains, seed, method, cost=self.steps)
+        self.units = 1
         self.wanted = method.acceptance or acceptance_for(target.dimension)
 
     def prepare(self) -> None:
@@ -89,9 +86,6 @@ class BlackBoxWalk:
         dimension = self.target.dimension
         return WalksState(
             unit=unit,
-            done=0,
-            window=0,
-            within=0,
             positions=np.concatenate([points for points, _, _ in found]),
             values=np.concatenate([values for _, values, _ in found]),
             factors=np.stack(
@@ -104,85 +98,48 @@ class BlackBoxWalk:
             lengths=lengths,
         )
 
-    def advance(
-        self, state: WalksState, seconds: float, stop: Stop
-    ) -> tuple[WalksState, tuple[Piece, ...]]:
-        """Go on draw by draw for about so many seconds, or to the end."""
-        until = time.perf_counter() + seconds
-        pieces: list[list[Piece]] = [[] for _ in range(self.chains)]
-        while state.done < self.settings.total and not stop.is_set():
-            began = time.perf_counter()
-            warming = state.window < len(self.windows)
-            state, found = self._warm_up(state) if warming else self._draw(state)
-            for chain, piece in enumerate(found):
-                pieces[chain].append(piece)
-            now = time.perf_counter()
-            spent = "warmup_seconds" if warming else "seconds"
-            state = replace(state, **{spent: getattr(state, spent) + now - began})
-            if now >= until:
-                break
-        return state, tuple(joined(of_chain, self.target.dimension) for of_chain in pieces)
-
-    def progress(self, state: WalksState) -> tuple[ChainProgress, ...]:
-        """Say how far the chains are."""
-        warming = state.window < len(self.windows)
-        total, steps = self.settings.total, state.done * self.steps
-        return tuple(
-            ChainProgress(chain, warming, state.done, total, 0, steps)
-            for chain in range(self.chains)
-        )
-
     def report(self, state: WalksState) -> tuple[dict[str, Any], ...]:
         """Return the scale and cost of each chain's proposals."""
+        wanted = self.wanted
         return tuple(
-            {
-                "step_size": float(np.exp(state.log_scales[chain])),
-                "target_acceptance": self.wanted,
-                "metric": "dense",
-                "metric_scale": np.sqrt(np.sum(state.factors[chain] ** 2, axis=1)),
-                "warmup_steps": min(state.done, self.settings.warmup) * self.steps,
-                "steps": state.done * self.steps,
-                "seconds": [state.warmup_seconds, state.seconds],
-            }
-            for chain in range(self.chains)
+            self._report(state, step_size=step_size, target_acceptance=wanted, metric="dense")
+            for step_size in np.exp(state.log_scales).tolist()
         )
 
-    def _warm_up(self, state: WalksState) -> tuple[WalksState, list[Piece]]:
+    def _warm_up(self, state: WalksState) -> tuple[WalksState, tuple[Piece, ...]]:
         window = self.windows[state.window]
         state, rows = self._one_draw(state, adapting=True)
         kept = np.concatenate([state.window_draws, state.positions[:, None]], axis=1)
         state = replace(state, within=state.within + 1, window_draws=kept)
         if state.within == window.length:
-            if window.metric and self.method.covariance == "warm-up":
-                state = self._learn(state)
-            state = replace(state, window=state.window + 1, within=0, window_draws=kept[:, :0])
+            learns = window.metric and self.method.learns
+            state = closed(state, **(self._learned(state) if learns else {}))
         empty = Piece.empty(self.target.dimension)
-        return state, [replace(empty, warmup=row[None]) for row in rows]
+        return state, tuple(replace(empty, warmup=row[None]) for row in rows)
 
-    def _learn(self, state: WalksState) -> WalksState:
+    def _learned(self, state: WalksState) -> dict[str, np.ndarray]:
         factors, scales = state.factors.copy(), state.log_scales.copy()
         for chain, window in enumerate(state.window_draws):
-            factor = learned_factor(window, state.factors[chain])
-            if factor is not state.factors[chain] and not np.array_equal(factor, factors[chain]):
-                factors[chain] = factor
+            factors[chain] = learned_factor(window, state.factors[chain])
+            if not np.array_equal(factors[chain], state.factors[chain]):
                 scales[chain] = first_scale(self.target.dimension)
-        return replace(state, factors=factors, log_scales=scales)
+        return {"factors": factors, "log_scales": scales}
 
-    def _draw(self, state: WalksState) -> tuple[WalksState, list[Piece]]:
+    def _draw(self, state: WalksState) -> tuple[WalksState, tuple[Piece, ...]]:
         rows = []
         for _ in range(self.settings.thin):
             state, found = self._one_draw(state, adapting=False)
             rows.append(found)
         statistics = np.stack(rows, axis=1)
         empty = Piece.empty(self.target.dimension)
-        return state, [
+        return state, tuple(
             replace(
                 empty,
                 positions=state.positions[chain][None],
                 statistics=thinned_statistics(statistics[chain], self.settings.thin),
             )
             for chain in range(self.chains)
-        ]
+        )
 
     def _one_draw(self, state: WalksState, adapting: bool) -> tuple[WalksState, np.ndarray]:
         """Make the steps of one draw; return the state and a row of statistics a chain."""

@@ -18,7 +18,17 @@ from millwright.sampling.compiling import compiled
 from millwright.sampling.target import Target
 from millwright.sampling.trajectory import DEEPEST, Point, transition
 
-__all__ = ["STATISTICS", "Block", "Moments", "Settings", "State", "StepSize", "block_for"]
+__all__ = [
+    "STATISTICS",
+    "Block",
+    "Moments",
+    "Settings",
+    "State",
+    "StepSize",
+    "block_for",
+    "block_length",
+    "padded",
+]
 
 STATISTICS = ("log_density", "acceptance", "steps", "depth", "diverging", "energy", "step_size")
 """What is recorded for each transition, in the order of the columns."""
@@ -97,6 +107,13 @@ class Block(NamedTuple):
     ends: np.ndarray
 
 
+def padded(values: np.ndarray, length: int) -> np.ndarray:
+    """Return an array with zeros after its rows, so that blocks of any length share code."""
+    result = np.zeros((length, *values.shape[1:]), values.dtype)
+    result[: len(values)] = values
+    return result
+
+
 def block_length(dimension: int) -> int:
     """Return the most transitions of one block, by memory: about 16 MB of draws."""
     return int(np.clip(2_000_000 // dimension, 8, 100))
@@ -134,11 +151,8 @@ def block_for(
         seeds: Any,
     ) -> Block:
         count = int(settings.count)
-        padded = np.zeros((length, target.dimension))
-        padded[:count] = momenta
-        padded_seeds = np.zeros(length, dtype=np.uint64)
-        padded_seeds[:count] = seeds
-        result = executable(state, step_size, moments, settings, padded, padded_seeds, arguments)
+        many = padded(momenta, length), padded(seeds, length)
+        result = executable(state, step_size, moments, settings, *many, arguments)
         state, step_size, moments, *kept = jax.tree.map(np.asarray, result)
         draws, statistics, ends = (found[:count] for found in kept)
         return Block(state, step_size, moments, draws, statistics, ends)

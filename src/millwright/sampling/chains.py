@@ -11,6 +11,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from millwright.sampling.interrupts import stops_held
 from millwright.sampling.methods import Method, NoUTurn
 from millwright.sampling.piece import Piece, joined
 from millwright.sampling.pools import Pool, pool_for
@@ -34,7 +35,6 @@ class Sink(Protocol):
 class Collector:
     """A sink that keeps everything in memory."""
 
-    dimension: int
     states: dict[int, State] = field(default_factory=dict)
     _pieces: dict[int, list[tuple[Piece, ...]]] = field(default_factory=dict)
 
@@ -47,7 +47,7 @@ class Collector:
     def chains(self) -> dict[int, Piece]:
         """All that each chain has left so far, by its number from 0."""
         return {
-            chain: joined(pieces, self.dimension)
+            chain: joined(pieces)
             for unit, found in self._pieces.items()
             for chain, pieces in zip(
                 chains_of(unit, len(found[0])), zip(*found, strict=True), strict=True
@@ -109,7 +109,7 @@ def sample(
         If no starting point is found.
     """
     sampler = build(target, settings, chains, seed, method or NoUTurn())
-    collector = Collector(target.dimension)
+    collector = Collector()
     began = time.perf_counter()
     listener(Progress("compiling", 0.0))
     sampler.prepare()
@@ -154,19 +154,21 @@ class _Run:
 
     def to_the_end(self) -> bool:
         running: dict[Future[Any], int] = {}
-        with self.pool:
+        with self.pool, stops_held() as held:
             try:
                 for unit in range(self.sampler.units):
                     if not self._finished(unit):
                         running[self._submit(unit)] = unit
                 self._tell("sampling")
                 while running:
+                    held.check()
                     done, _ = wait(running, timeout=0.1, return_when=FIRST_COMPLETED)
                     for future in done:
                         unit = running.pop(future)
                         if not self._take(future, unit):
                             running[self._submit(unit)] = unit
                     self._tell("sampling")
+                held.check()
             except KeyboardInterrupt:
                 self._wind_up(running)
                 self._tell("stopped")

@@ -38,15 +38,18 @@ def walkers_for(dimension: int) -> int:
     return max(20, 4 * dimension)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class EnsembleState(State):
     """Where the walkers are: positions of shape (walkers, dimension) and log densities."""
 
     positions: np.ndarray
     values: np.ndarray
     bits: Generators
-    warmup_seconds: float = 0.0
-    seconds: float = 0.0
+
+    @property
+    def place(self) -> tuple[np.ndarray, float]:
+        """The first walker's point with its log density."""
+        return self.positions[0], float(self.values[0])
 
 
 class EnsembleSampler:
@@ -86,8 +89,12 @@ class EnsembleSampler:
         starts, bits = map(np.random.default_rng, children)
         points, values, _ = good_start(self.target, starts, wanted=self.chains, tried=10)
         order = starts.permutation(self.chains)
-        state = bits.bit_generator.state
-        return EnsembleState(unit, 0, points[order], values[order], state)
+        return EnsembleState(
+            unit=unit,
+            positions=points[order],
+            values=values[order],
+            bits=bits.bit_generator.state,
+        )
 
     def advance(
         self, state: EnsembleState, seconds: float, stop: Stop
@@ -154,13 +161,11 @@ class EnsembleSampler:
 
     def report(self, state: EnsembleState) -> tuple[dict[str, Any], ...]:
         """Return what the walkers cost; an ensemble has nothing to tune."""
-        scale = state.positions.std(axis=0)
         return (
             {
                 "step_size": 1.0,
                 "target_acceptance": None,
                 "metric": "ensemble",
-                "metric_scale": scale,
                 "warmup_steps": min(state.done, self.settings.warmup) * self.steps,
                 "steps": state.done * self.steps,
                 "seconds": [state.warmup_seconds, state.seconds],

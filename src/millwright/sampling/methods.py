@@ -87,6 +87,11 @@ class RandomWalk:
     name: ClassVar[str] = "random_walk"
     words: ClassVar[str] = "random-walk Metropolis"
 
+    @property
+    def learns(self) -> bool:
+        """Whether the warm-up gives the shape of the steps."""
+        return isinstance(self.covariance, str) and self.covariance == "warm-up"
+
     def __post_init__(self) -> None:
         _check_choice("proposal", self.proposal, get_args(Proposal))
         _check_number("df", self.df, 1e-3, np.inf)

@@ -22,13 +22,12 @@ from millwright.sampling.block import (
 )
 from millwright.sampling.block import State as Point
 from millwright.sampling.methods import NoUTurn
-from millwright.sampling.pace import Pace
-from millwright.sampling.piece import Piece, joined, thinned_statistics
-from millwright.sampling.progress import ChainProgress
-from millwright.sampling.sampler import FitSettings, Stop
-from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.sampler import FitSettings
+from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import Target
-from millwright.sampling.warmup import LARGEST_DENSE, dense_scale, plan, refined_scale, wants_dense
+from millwright.sampling.warmup import LARGEST_DENSE, dense_scale, refined_scale, wants_dense
+from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["ChainState", "NoUTurnSampler"]
 
@@ -37,15 +36,12 @@ _ACCEPTANCE = STATISTICS.index("acceptance")
 _STEPS = STATISTICS.index("steps")
 
 
-@dataclass(frozen=True)
-class ChainState(State):
+@dataclass(frozen=True, kw_only=True)
+class ChainState(WindowedState):
     """Where a chain is, and all that it has learned.
 
     Attributes
     ----------
-    window, within
-        Which window of the warm-up it is in (the number of windows once that is over), and how
-        many transitions of it are done.
     position, gradient, log_density
         The point; the gradient in standardised coordinates.
     step_size
@@ -54,8 +50,6 @@ class ChainState(State):
         The metric in force, and its standard deviations, shape (dimension,).
     means, squares
         Running moments of the window's draws.
-    window_draws
-        The window's draws where a dense metric may come of them, else no rows.
     momenta, choices
         States of the two random generators.
     late_divergences
@@ -64,8 +58,6 @@ class ChainState(State):
         Leapfrog steps in warm-up and in all, and divergent transitions after warm-up.
     """
 
-    window: int
-    within: int
     position: np.ndarray
     gradient: np.ndarray
     log_density: float
@@ -75,37 +67,39 @@ class ChainState(State):
     deviations: np.ndarray
     means: np.ndarray
     squares: np.ndarray
-    window_draws: np.ndarray
     momenta: Generators
     choices: Generators
     late_divergences: int = 0
     warmup_steps: int = 0
     steps: int = 0
     divergences: int = 0
-    warmup_seconds: float = 0.0
-    seconds: float = 0.0
 
     @property
     def dense(self) -> bool:
         """Whether the metric has correlations."""
         return self.scale.ndim == 2
 
+    @property
+    def scales(self) -> list[np.ndarray]:
+        """Standard deviations of the metric."""
+        return [self.deviations]
 
-class NoUTurnSampler:
+    @property
+    def place(self) -> tuple[np.ndarray, float]:
+        """The point with its log density."""
+        return self.position, self.log_density
+
+
+class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
     """The no-U-turn sampler on a target; each chain is a unit."""
 
     def __init__(
         self, target: Target, settings: FitSettings, chains: int, seed: int, method: NoUTurn
     ) -> None:
-        self.target = target
-        self.settings = settings
-        self.units = self.chains = chains
-        self.seed = seed
-        self.method = method
-        self.windows = plan(settings.warmup)
+        super().__init__(
+            target, settings, chains, seed, method, longest=block_length(target.dimension)
+        )
         self.run_block: dict[bool, Callable[..., Block]] = {}
-        self.longest = block_length(target.dimension)
-        self.pace = Pace(self.longest)
 
     def prepare(self) -> None:
         """Compile the block."""
@@ -121,9 +115,6 @@ class NoUTurnSampler:
         dimension = self.target.dimension
         state = ChainState(
             unit=unit,
-            done=0,
-            window=0,
-            within=0,
             position=candidates[0],
             gradient=np.zeros(dimension),
             log_density=0.0,
@@ -142,56 +133,19 @@ class NoUTurnSampler:
         began_at = np.array(StepSize.starting_at(size, reach=10.0))
         return replace(state, step_size=began_at, warmup_seconds=time.perf_counter() - began)
 
-    def advance(
-        self, state: ChainState, seconds: float, stop: Stop
-    ) -> tuple[ChainState, tuple[Piece, ...]]:
-        """Go on for about so many seconds, or to the end."""
-        until = time.perf_counter() + seconds
-        pieces: list[Piece] = []
-        while state.done < self.settings.total and not stop.is_set():
-            began, before = time.perf_counter(), state.done
-            if state.window < len(self.windows):
-                state, piece = self._warm_up(state)
-            else:
-                state, piece = self._draw(state)
-            pieces.append(piece)
-            now = time.perf_counter()
-            self.pace.learn(state.unit, now - began, state.done - before)
-            if len(piece.warmup):
-                state = replace(state, warmup_seconds=state.warmup_seconds + now - began)
-            else:
-                state = replace(state, seconds=state.seconds + now - began)
-            if now >= until:
-                break
-        return state, (joined(pieces, self.target.dimension),)
-
-    def progress(self, state: ChainState) -> tuple[ChainProgress, ...]:
-        """Say how far the chain is."""
-        return (
-            ChainProgress(
-                state.unit,
-                state.window < len(self.windows),
-                state.done,
-                self.settings.total,
-                state.divergences,
-                state.steps,
-            ),
-        )
+    def _counts(self, state: ChainState) -> tuple[int, int]:
+        return state.divergences, state.steps
 
     def report(self, state: ChainState) -> tuple[dict[str, Any], ...]:
         """Return the step size, metric and cost of the chain."""
         step_size = StepSize(*state.step_size)
-        return (
-            {
-                "step_size": float(np.exp(step_size.log_mean)),
-                "target_acceptance": state.target_acceptance,
-                "metric": "dense" if state.dense else "diagonal",
-                "metric_scale": state.deviations,
-                "warmup_steps": state.warmup_steps,
-                "steps": state.steps,
-                "seconds": [state.warmup_seconds, state.seconds],
-            },
+        found = self._report(
+            state,
+            step_size=float(np.exp(step_size.log_mean)),
+            target_acceptance=state.target_acceptance,
+            metric="dense" if state.dense else "diagonal",
         )
+        return ({**found, "warmup_steps": state.warmup_steps, "steps": state.steps},)
 
     def _first_point(self, state: ChainState, candidates: np.ndarray) -> ChainState:
         for position in candidates:
@@ -282,7 +236,7 @@ class NoUTurnSampler:
             steps=state.steps + int(block.statistics[:, _STEPS].sum()),
         )
 
-    def _warm_up(self, state: ChainState) -> tuple[ChainState, Piece]:
+    def _warm_up(self, state: ChainState) -> tuple[ChainState, tuple[Piece, ...]]:
         """Go on in the present window; learn from it at its end."""
         window = self.windows[state.window]
         count = min(self.pace.of(state.unit), window.length - state.within)
@@ -305,7 +259,7 @@ class NoUTurnSampler:
         if state.within == window.length:
             state = self._close_window(state)
         piece = Piece.empty(self.target.dimension)
-        return state, replace(piece, warmup=block.statistics)
+        return state, (replace(piece, warmup=block.statistics),)
 
     @property
     def _keeps_window(self) -> bool:
@@ -322,15 +276,7 @@ class NoUTurnSampler:
             # The size is about right by now: reaching further would only diverge.
             state = replace(state, step_size=np.array(StepSize.starting_at(size, reach=2.0)))
         nothing = np.zeros(self.target.dimension)
-        return replace(
-            state,
-            window=state.window + 1,
-            within=0,
-            means=nothing,
-            squares=nothing,
-            window_draws=state.window_draws[:0],
-            late_divergences=0,
-        )
+        return closed(state, means=nothing, squares=nothing, late_divergences=0)
 
     def _learn(self, state: ChainState) -> ChainState:
         """Estimate the metric from a window; it turns dense where that pays, and stays so."""
@@ -375,11 +321,10 @@ class NoUTurnSampler:
         state = replace(state, momenta=after.momenta, choices=after.choices)
         return state, float(block.statistics[0, _ACCEPTANCE])
 
-    def _draw(self, state: ChainState) -> tuple[ChainState, Piece]:
+    def _draw(self, state: ChainState) -> tuple[ChainState, tuple[Piece, ...]]:
         """Make kept draws: a block of transitions, or several where many make one draw."""
         thin = self.settings.thin
-        left = self.settings.total - state.done
-        wanted = max(1, min(self.pace.of(state.unit), left) // thin) * thin
+        wanted = self._next_draws(state)
         first = (state.done - self.settings.warmup) // thin
         blocks: list[Block] = []
         while wanted:
@@ -400,7 +345,7 @@ class NoUTurnSampler:
             ends[failed],
             first + failed // thin + 1.0,
         )
-        return state, piece
+        return state, (piece,)
 
 
 def _start_candidates(target: Target, seed: int, unit: int) -> np.ndarray:

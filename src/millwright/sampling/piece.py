@@ -44,11 +44,10 @@ class Piece:
         return cls(np.zeros((0, dimension)), rows, rows, np.zeros((0, dimension)), np.zeros(0))
 
 
-def joined(pieces: Sequence[Piece], dimension: int) -> Piece:
-    """Return consecutive pieces as one."""
-    every = [Piece.empty(dimension), *pieces]
+def joined(pieces: Sequence[Piece]) -> Piece:
+    """Return consecutive pieces, one or more, as one."""
     return Piece(
-        *(np.concatenate([getattr(piece, f.name) for piece in every]) for f in fields(Piece))
+        *(np.concatenate([getattr(piece, f.name) for piece in pieces]) for f in fields(Piece))
     )
 
 

@@ -310,25 +310,24 @@ class Evaluators(Threads):
 
     def _split(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         pieces = np.array_split(positions, min(len(positions), self.workers))
-        for tries in range(1, _TRIES + 1):
+        tries = 0
+        while True:
             try:
                 futures = [
                     self.evaluators.submit(_values_elsewhere, self.shipped, piece)
                     for piece in pieces
                 ]
-                found = [future.result() for future in futures]
-                return (
-                    np.concatenate([prior for prior, _ in found]),
-                    np.concatenate([likelihood for _, likelihood in found]),
-                )
+                priors, likelihoods = zip(*(future.result() for future in futures), strict=True)
+                return np.concatenate(priors), np.concatenate(likelihoods)
             except MillwrightError:
                 raise
             except Exception as error:
-                if tries == _TRIES or (isinstance(error, BrokenExecutor) and not self.own):
+                tries += 1
+                broken = isinstance(error, BrokenExecutor)
+                if tries == _TRIES or (broken and not self.own):
                     raise _dead(error) from error
-                if isinstance(error, BrokenExecutor):
+                if broken:
                     self.evaluators = own_processes(self.workers)
-        raise AssertionError
 
 
 def _values_elsewhere(shipped: Shipped, positions: np.ndarray) -> Any:

@@ -5,7 +5,6 @@ Each kept draw is the last of several steps around the present point.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -15,11 +14,9 @@ import numpy as np
 
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import RandomWalk
-from millwright.sampling.pace import Pace
-from millwright.sampling.piece import Piece, joined, thinned_statistics
-from millwright.sampling.progress import ChainProgress
-from millwright.sampling.sampler import FitSettings, Stop
-from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.sampler import FitSettings
+from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import Target
 from millwright.sampling.walk_block import Walked, walk_for, walk_length
 from millwright.sampling.walking import (
@@ -30,58 +27,53 @@ from millwright.sampling.walking import (
     learned_factor,
     steps_for,
 )
-from millwright.sampling.warmup import plan
+from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["RandomWalkSampler", "WalkState", "step_noise"]
 
 
-@dataclass(frozen=True)
-class WalkState(State):
+@dataclass(frozen=True, kw_only=True)
+class WalkState(WindowedState):
     """Where a walk is, and the proposals that it has learned.
 
     Attributes
     ----------
-    window, within
-        Which window of the warm-up, and how many of its draws are done.
     factor, log_scale
         Steps are exp(log_scale) times factor times noise; `factor` has shape
         (dimension, dimension).
-    window_draws
-        Draws of the window so far.
     noise, chances, lengths
         States of the random generators: directions, decisions, lengths of Student-t steps.
     """
 
-    window: int
-    within: int
     position: np.ndarray
     log_density: float
     factor: np.ndarray
     log_scale: float
-    window_draws: np.ndarray
     noise: Generators
     chances: Generators
     lengths: Generators
-    warmup_seconds: float = 0.0
-    seconds: float = 0.0
+
+    @property
+    def scales(self) -> list[np.ndarray]:
+        """Standard deviations of the steps' covariance."""
+        return [widths(self.factor)]
+
+    @property
+    def place(self) -> tuple[np.ndarray, float]:
+        """The point with its log density."""
+        return self.position, self.log_density
 
 
-class RandomWalkSampler:
+class RandomWalkSampler(WindowedSampler[WalkState, RandomWalk]):
     """Random-walk Metropolis on a traceable target."""
 
     def __init__(
         self, target: Target, settings: FitSettings, chains: int, seed: int, method: RandomWalk
     ) -> None:
-        self.target = target
-        self.settings = settings
-        self.units = self.chains = chains
-        self.seed = seed
-        self.method = method
-        self.windows = plan(settings.warmup)
         self.steps = method.steps or steps_for(target.dimension)
+        longest = walk_length(target.dimension, self.steps)
+        super().__init__(target, settings, chains, seed, method, longest, self.steps)
         self.wanted = method.acceptance or acceptance_for(target.dimension)
-        self.longest = walk_length(target.dimension, self.steps)
-        self.pace = Pace(self.longest, first=20)
 
     @cached_property
     def walk(self) -> Callable[..., Walked]:
@@ -100,9 +92,6 @@ class RandomWalkSampler:
         dimension = self.target.dimension
         return WalkState(
             unit=unit,
-            done=0,
-            window=0,
-            within=0,
             position=points[0],
             log_density=float(values[0]),
             factor=first_factor(self.method, self.target, self.seed, spread),
@@ -113,43 +102,12 @@ class RandomWalkSampler:
             lengths=lengths.bit_generator.state,
         )
 
-    def advance(
-        self, state: WalkState, seconds: float, stop: Stop
-    ) -> tuple[WalkState, tuple[Piece, ...]]:
-        """Go on for about so many seconds, or to the end."""
-        until = time.perf_counter() + seconds
-        pieces: list[Piece] = []
-        while state.done < self.settings.total and not stop.is_set():
-            began, before = time.perf_counter(), state.done
-            warming = state.window < len(self.windows)
-            state, piece = self._warm_up(state) if warming else self._draw(state)
-            pieces.append(piece)
-            now = time.perf_counter()
-            self.pace.learn(state.unit, now - began, state.done - before)
-            spent = "warmup_seconds" if warming else "seconds"
-            state = replace(state, **{spent: getattr(state, spent) + now - began})
-            if now >= until:
-                break
-        return state, (joined(pieces, self.target.dimension),)
-
-    def progress(self, state: WalkState) -> tuple[ChainProgress, ...]:
-        """Say how far the chain is."""
-        warming = state.window < len(self.windows)
-        total, steps = self.settings.total, state.done * self.steps
-        return (ChainProgress(state.unit, warming, state.done, total, 0, steps),)
-
     def report(self, state: WalkState) -> tuple[dict[str, Any], ...]:
         """Return the scale and cost of the chain's proposals."""
+        step_size = float(np.exp(state.log_scale))
+        wanted = self.wanted
         return (
-            {
-                "step_size": float(np.exp(state.log_scale)),
-                "target_acceptance": self.wanted,
-                "metric": "dense",
-                "metric_scale": np.sqrt(np.sum(state.factor**2, axis=1)),
-                "warmup_steps": min(state.done, self.settings.warmup) * self.steps,
-                "steps": state.done * self.steps,
-                "seconds": [state.warmup_seconds, state.seconds],
-            },
+            self._report(state, step_size=step_size, target_acceptance=wanted, metric="dense"),
         )
 
     def _walked(self, state: WalkState, count: int, adapting: bool) -> tuple[WalkState, Walked]:
@@ -179,34 +137,28 @@ class RandomWalkSampler:
         )
         return state, walked
 
-    def _warm_up(self, state: WalkState) -> tuple[WalkState, Piece]:
+    def _warm_up(self, state: WalkState) -> tuple[WalkState, tuple[Piece, ...]]:
         window = self.windows[state.window]
         count = min(self.pace.of(state.unit), window.length - state.within)
         state, walked = self._walked(state, count, True)
         kept = np.concatenate([state.window_draws, walked.draws])
         state = replace(state, within=state.within + count, window_draws=kept)
+        rows = _rows(walked, self.steps, state.log_scale)
         if state.within == window.length:
-            learns = window.metric and isinstance(self.method.covariance, str)
-            factor, scale = state.factor, state.log_scale
-            if learns and self.method.covariance == "warm-up":
+            learned: dict[str, Any] = {}
+            if window.metric and self.method.learns:
                 factor = learned_factor(kept, state.factor)
-                moved = factor is not state.factor
-                scale = first_scale(self.target.dimension) if moved else scale
-            state = replace(
-                state,
-                window=state.window + 1,
-                within=0,
-                window_draws=kept[:0],
-                factor=factor,
-                log_scale=scale,
-            )
-        piece = Piece.empty(self.target.dimension)
-        return state, replace(piece, warmup=_rows(walked, self.steps, state.log_scale))
+                if factor is not state.factor:
+                    learned = {
+                        "factor": factor,
+                        "log_scale": first_scale(self.target.dimension),
+                    }
+            state = closed(state, **learned)
+        return state, (replace(Piece.empty(self.target.dimension), warmup=rows),)
 
-    def _draw(self, state: WalkState) -> tuple[WalkState, Piece]:
+    def _draw(self, state: WalkState) -> tuple[WalkState, tuple[Piece, ...]]:
         thin = self.settings.thin
-        left = self.settings.total - state.done
-        wanted = max(1, min(self.pace.of(state.unit), left) // thin) * thin
+        wanted = self._next_draws(state)
         found: list[Walked] = []
         while wanted:
             count = min(wanted, self.longest)
@@ -216,9 +168,8 @@ class RandomWalkSampler:
         draws = np.concatenate([walked.draws for walked in found])
         rows = np.concatenate([_rows(walked, self.steps, state.log_scale) for walked in found])
         piece = Piece.empty(self.target.dimension)
-        return state, replace(
-            piece, positions=draws[thin - 1 :: thin], statistics=thinned_statistics(rows, thin)
-        )
+        kept = thinned_statistics(rows, thin)
+        return state, (replace(piece, positions=draws[thin - 1 :: thin], statistics=kept),)
 
 
 def step_noise(

@@ -30,7 +30,7 @@ _HOPELESS = 400_000
 _RUNAWAY = 10.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class RejectionState(State):
     """How far a stream of candidates is.
 
@@ -52,7 +52,6 @@ class RejectionState(State):
     tried: int = 0
     kept: int = 0
     since: int = 0
-    seconds: float = 0.0
 
 
 class RejectionSampler:
@@ -62,8 +61,7 @@ class RejectionSampler:
         self, target: Target, settings: FitSettings, chains: int, seed: int, method: Rejection
     ) -> None:
         self.target = target
-        # Independent draws need no warm-up.
-        self.settings = replace(settings, warmup=0, thin=1)
+        self.settings = settings
         self.units = self.chains = chains
         self.seed = seed
         self.method = method
@@ -93,7 +91,11 @@ class RejectionSampler:
         dimension = self.target.dimension
         nothing = np.zeros(0)
         return RejectionState(
-            unit, 0, np.zeros((0, dimension)), nothing, nothing, bits.bit_generator.state
+            unit=unit,
+            waiting=np.zeros((0, dimension)),
+            waiting_values=nothing,
+            waiting_tries=nothing,
+            bits=bits.bit_generator.state,
         )
 
     def advance(
@@ -101,7 +103,7 @@ class RejectionSampler:
     ) -> tuple[RejectionState, tuple[Piece, ...]]:
         """Try batches of candidates for about so many seconds, or to the end."""
         until = time.perf_counter() + seconds
-        pieces: list[Piece] = []
+        pieces = [Piece.empty(self.target.dimension)]
         while state.done < self.settings.total and not stop.is_set():
             began = time.perf_counter()
             if not len(state.waiting):
@@ -119,7 +121,7 @@ class RejectionSampler:
             )
             if now >= until:
                 break
-        return state, (joined(pieces, self.target.dimension),)
+        return state, (joined(pieces),)
 
     def progress(self, state: RejectionState) -> tuple[ChainProgress, ...]:
         """Say how far the chain is."""
@@ -133,7 +135,6 @@ class RejectionSampler:
                 "step_size": 1.0,
                 "target_acceptance": None,
                 "metric": self.method.candidate,
-                "metric_scale": np.ones(self.target.dimension),
                 "envelope": self.envelope,
                 "efficiency": state.kept / max(1, state.tried),
                 "warmup_steps": 0,
@@ -198,7 +199,8 @@ class RejectionSampler:
     def _piece(self, state: RejectionState, take: int) -> Piece:
         rows = np.zeros((take, len(STATISTICS)))
         rows[:, _COLUMN["log_density"]] = state.waiting_values[:take]
-        rows[:, _COLUMN["acceptance"]] = 1.0 / state.waiting_tries[:take]
+        # The mean of one over the tries would be far above the share that is kept.
+        rows[:, _COLUMN["acceptance"]] = state.kept / state.tried
         rows[:, _COLUMN["steps"]] = state.waiting_tries[:take]
         rows[:, _COLUMN["energy"]] = np.nan
         rows[:, _COLUMN["step_size"]] = 1.0

@@ -9,7 +9,6 @@ highly parallel MCMC scheme", Journal of the Royal Statistical Society B 84(2).
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -20,10 +19,9 @@ import numpy as np
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.ladder_moves import Plan, Rungs, moves_for
 from millwright.sampling.methods import Tempering
-from millwright.sampling.piece import Piece, joined, thinned_statistics
-from millwright.sampling.progress import ChainProgress
-from millwright.sampling.sampler import FitSettings, Stop
-from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.sampler import FitSettings
+from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import Target
 from millwright.sampling.walking import (
     acceptance_for,
@@ -32,7 +30,7 @@ from millwright.sampling.walking import (
     learned_factor,
     steps_for,
 )
-from millwright.sampling.warmup import plan
+from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["LadderState", "TemperingSampler", "spaced_powers"]
 
@@ -40,8 +38,8 @@ _COLUMN = {name: at for at, name in enumerate(STATISTICS)}
 _UP, _DOWN = 1, -1
 
 
-@dataclass(frozen=True)
-class LadderState(State):
+@dataclass(frozen=True, kw_only=True)
+class LadderState(WindowedState):
     """One chain's ladder; arrays have the rungs as their first axis, the posterior first.
 
     Attributes
@@ -61,15 +59,12 @@ class LadderState(State):
         Completed journeys down the ladder and back after warm-up, over all travellers.
     """
 
-    window: int
-    within: int
     positions: np.ndarray
     priors: np.ndarray
     likelihoods: np.ndarray
     powers: np.ndarray
     factors: np.ndarray
     log_scales: np.ndarray
-    window_draws: np.ndarray
     refused: np.ndarray
     offered: np.ndarray
     travellers: np.ndarray
@@ -77,23 +72,26 @@ class LadderState(State):
     bits: Generators
     round_trips: int = 0
     exchanges: int = 0
-    warmup_seconds: float = 0.0
-    seconds: float = 0.0
+
+    @property
+    def scales(self) -> list[np.ndarray]:
+        """Standard deviations of the steps' covariance on the posterior's rung."""
+        return [widths(self.factors[0])]
+
+    @property
+    def place(self) -> tuple[np.ndarray, float]:
+        """The point on the posterior's rung with its log density."""
+        return self.positions[0], float(self.priors[0] + self.likelihoods[0])
 
 
-class TemperingSampler:
+class TemperingSampler(WindowedSampler[LadderState, Tempering]):
     """Parallel tempering with random-walk moves; each chain with its ladder is a unit."""
 
     def __init__(
         self, target: Target, settings: FitSettings, chains: int, seed: int, method: Tempering
     ) -> None:
-        self.target = target
-        self.settings = settings
-        self.units = self.chains = chains
-        self.seed = seed
-        self.method = method
-        self.windows = plan(settings.warmup)
         self.steps = method.steps or steps_for(target.dimension)
+        super().__init__(target, settings, chains, seed, method, cost=self.steps * method.rungs)
         self.wanted = acceptance_for(target.dimension)
 
     @cached_property
@@ -118,9 +116,6 @@ class TemperingSampler:
         powers[-1] = self.method.hottest
         return LadderState(
             unit=unit,
-            done=0,
-            window=0,
-            within=0,
             positions=positions,
             priors=priors,
             likelihoods=likelihoods,
@@ -135,59 +130,30 @@ class TemperingSampler:
             bits=bits.bit_generator.state,
         )
 
-    def advance(
-        self, state: LadderState, seconds: float, stop: Stop
-    ) -> tuple[LadderState, tuple[Piece, ...]]:
-        """Go on draw by draw for about so many seconds, or to the end."""
-        until = time.perf_counter() + seconds
-        empty = Piece.empty(self.target.dimension)
-        pieces: list[Piece] = []
-        while state.done < self.settings.total and not stop.is_set():
-            began = time.perf_counter()
-            warming = state.window < len(self.windows)
-            if warming:
-                state, row = self._one_draw(state, adapting=True)
-                pieces.append(replace(empty, warmup=row))
-                state = self._after_warm_draw(state)
-            else:
-                rows = []
-                for _ in range(self.settings.thin):
-                    state, row = self._one_draw(state, adapting=False)
-                    rows.append(row)
-                statistics = thinned_statistics(np.concatenate(rows), self.settings.thin)
-                kept = replace(empty, positions=state.positions[:1], statistics=statistics)
-                pieces.append(kept)
-            now = time.perf_counter()
-            spent = "warmup_seconds" if warming else "seconds"
-            state = replace(state, **{spent: getattr(state, spent) + now - began})
-            if now >= until:
-                break
-        return state, (joined(pieces, self.target.dimension),)
-
-    def progress(self, state: LadderState) -> tuple[ChainProgress, ...]:
-        """Say how far the chain is."""
-        warming = state.window < len(self.windows)
-        steps = state.done * self.steps * self.method.rungs
-        return (ChainProgress(state.unit, warming, state.done, self.settings.total, 0, steps),)
-
     def report(self, state: LadderState) -> tuple[dict[str, Any], ...]:
         """Return the ladder: powers, how often neighbours exchange, and round trips."""
-        cost = self.steps * self.method.rungs
         rates = 1.0 - state.refused / np.maximum(state.offered, 1.0)
         return (
-            {
-                "step_size": float(np.exp(state.log_scales[0])),
-                "target_acceptance": self.wanted,
-                "metric": "dense",
-                "metric_scale": np.sqrt(np.sum(state.factors[0] ** 2, axis=1)),
-                "powers": state.powers.tolist(),
-                "swap_rates": rates.tolist(),
-                "round_trips": state.round_trips,
-                "warmup_steps": min(state.done, self.settings.warmup) * cost,
-                "steps": state.done * cost,
-                "seconds": [state.warmup_seconds, state.seconds],
-            },
+            self._report(
+                state,
+                step_size=float(np.exp(state.log_scales[0])),
+                target_acceptance=self.wanted,
+                metric="dense",
+                powers=state.powers.tolist(),
+                swap_rates=rates.tolist(),
+                round_trips=state.round_trips,
+            ),
         )
+
+    def _draw(self, state: LadderState) -> tuple[LadderState, tuple[Piece, ...]]:
+        """Make one kept draw."""
+        rows = []
+        for _ in range(self.settings.thin):
+            state, row = self._one_draw(state, adapting=False)
+            rows.append(row)
+        statistics = thinned_statistics(np.concatenate(rows), self.settings.thin)
+        empty = Piece.empty(self.target.dimension)
+        return state, (replace(empty, positions=state.positions[:1], statistics=statistics),)
 
     def _one_draw(self, state: LadderState, adapting: bool) -> tuple[LadderState, np.ndarray]:
         """Move every rung, then let neighbours exchange."""
@@ -197,7 +163,7 @@ class TemperingSampler:
         row = np.zeros((1, len(STATISTICS)))
         row[0, _COLUMN["log_density"]] = state.priors[0] + state.likelihoods[0]
         row[0, _COLUMN["acceptance"]] = accepted
-        row[0, _COLUMN["steps"]] = self.steps * self.method.rungs
+        row[0, _COLUMN["steps"]] = self.cost
         row[0, _COLUMN["energy"]] = np.nan
         row[0, _COLUMN["step_size"]] = np.exp(state.log_scales[0])
         return replace(state, done=state.done + 1, bits=generator.bit_generator.state), row
@@ -229,36 +195,29 @@ class TemperingSampler:
         )
         return state, float(moved.accepted)
 
-    def _after_warm_draw(self, state: LadderState) -> LadderState:
-        """Keep the window's draws; learn proposals and powers at its end."""
+    def _warm_up(self, state: LadderState) -> tuple[LadderState, tuple[Piece, ...]]:
+        """Make a draw of the window; learn proposals and powers at its end."""
         window = self.windows[state.window]
+        state, row = self._one_draw(state, adapting=True)
         kept = state.window_draws
         if window.metric:
             kept = np.concatenate([kept, state.positions[:, None]], axis=1)
         state = replace(state, within=state.within + 1, window_draws=kept)
-        if state.within < window.length:
-            return state
-        if window.metric:
-            state = self._learn(state)
-        pairs = np.zeros(self.method.rungs - 1)
-        return replace(
-            state,
-            window=state.window + 1,
-            within=0,
-            window_draws=state.window_draws[:, :0],
-            refused=pairs,
-            offered=pairs,
-            heading=np.zeros(self.method.rungs),
-        )
+        if state.within == window.length:
+            pairs, heading = np.zeros(self.method.rungs - 1), np.zeros(self.method.rungs)
+            learned = _learned(state) if window.metric else {}
+            state = closed(state, refused=pairs, offered=pairs, heading=heading, **learned)
+        return state, (replace(Piece.empty(self.target.dimension), warmup=row),)
 
-    def _learn(self, state: LadderState) -> LadderState:
-        factors, scales = state.factors.copy(), state.log_scales.copy()
-        for rung, draws in enumerate(state.window_draws):
-            factor = learned_factor(draws, state.factors[rung])
-            if factor is not state.factors[rung]:
-                factors[rung] = factor
-        powers = spaced_powers(state.powers, state.refused / np.maximum(state.offered, 1.0))
-        return replace(state, factors=factors, log_scales=scales, powers=powers)
+
+def _learned(state: LadderState) -> dict[str, np.ndarray]:
+    """Return the proposals and powers that a window suggests."""
+    factors = [
+        learned_factor(draws, before)
+        for draws, before in zip(state.window_draws, state.factors, strict=True)
+    ]
+    refusals = state.refused / np.maximum(state.offered, 1.0)
+    return {"factors": np.stack(factors), "powers": spaced_powers(state.powers, refusals)}
 
 
 def _exchange(state: LadderState, generator: np.random.Generator, counting: bool) -> LadderState:

@@ -10,6 +10,7 @@ import jax.numpy as jnp
 import numpy as np
 from jax import Array, lax
 
+from millwright.sampling.block import padded
 from millwright.sampling.compiling import compiled
 from millwright.sampling.target import Target
 
@@ -77,16 +78,12 @@ def walk_for(target: Target, steps: int) -> Callable[..., Walked]:
         adapting: bool,
     ) -> Walked:
         count = len(noise)
-        padded = np.zeros((length, steps, target.dimension))
-        padded[:count] = noise
-        padded_chances = np.zeros((length, steps))
-        padded_chances[:count] = chances
         result = executable(
             position,
             np.float64(log_density),
             np.float64(log_scale),
-            padded,
-            padded_chances,
+            padded(noise, length),
+            padded(chances, length),
             np.int64(count),
             np.int64(at),
             np.float64(wanted),

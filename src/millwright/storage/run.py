@@ -37,6 +37,7 @@ from millwright.errors import StorageError
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.tables import Column, Tables
 from millwright.sampling.block import STATISTICS
+from millwright.storage.chain_files import ChainFiles
 from millwright.storage.lock import locked
 from millwright.storage.parts import (
     PartList,
@@ -48,7 +49,6 @@ from millwright.storage.parts import (
 )
 from millwright.storage.place import check_free
 from millwright.storage.sheet import read_sheet
-from millwright.storage.writing import ChainFiles
 
 __all__ = [
     "FORMAT",

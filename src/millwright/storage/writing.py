@@ -13,7 +13,6 @@ import io
 import json
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -25,63 +24,15 @@ from millwright.sampling.block import STATISTICS
 from millwright.sampling.piece import Piece
 from millwright.sampling.sampler import chains_of
 from millwright.sampling.state import State, packed
+from millwright.storage.chain_files import ChainFiles, rows_per_part
 from millwright.storage.parts import part_name, settle, write_part
 
-__all__ = ["ChainFiles", "RunWriter", "Values", "plain", "rows_per_part"]
+__all__ = ["RunWriter", "Values"]
 
 Values = Callable[[np.ndarray], Mapping[str, np.ndarray]]
 
 _SECONDS_BETWEEN_COMMITS = 2.0
 _SHARE_OF_TIME = 0.05
-
-
-def rows_per_part(dimension: int) -> int:
-    """Return how many draws fill a part, by memory: about 8 MB."""
-    return int(np.clip(1_000_000 // max(dimension, 1), 8, 5000))
-
-
-def _none(columns: int) -> np.ndarray:
-    return np.zeros((0, columns))
-
-
-@dataclass
-class ChainFiles:
-    """What is not yet in full parts of a chain.
-
-    Attributes
-    ----------
-    full
-        How many parts are full.
-    positions, rows
-        Unconstrained draws and statistics of the part that is not.
-    warmup
-        Statistics of the warm-up.
-    failures, failed
-        Where and in which draws trajectories diverged.
-    """
-
-    dimension: int
-    full: int = 0
-    positions: np.ndarray = field(default_factory=lambda: _none(0))
-    rows: np.ndarray = field(default_factory=lambda: _none(len(STATISTICS)))
-    warmup: np.ndarray = field(default_factory=lambda: _none(len(STATISTICS)))
-    failures: np.ndarray = field(default_factory=lambda: _none(0))
-    failed: np.ndarray = field(default_factory=lambda: np.zeros(0))
-    warmup_written: int = -1
-
-    def __post_init__(self) -> None:
-        if not self.positions.size:
-            self.positions = _none(self.dimension)
-        if not self.failures.size:
-            self.failures = _none(self.dimension)
-
-    def add(self, piece: Piece) -> None:
-        """Take consecutive draws."""
-        self.positions = np.concatenate([self.positions, piece.positions])
-        self.rows = np.concatenate([self.rows, piece.statistics])
-        self.warmup = np.concatenate([self.warmup, piece.warmup])
-        self.failures = np.concatenate([self.failures, piece.failures])
-        self.failed = np.concatenate([self.failed, piece.failed])
 
 
 class RunWriter:
@@ -220,7 +171,7 @@ class RunWriter:
             "kind": type(state).__name__,
             "numbers": numbers,
             "chains": {str(chain): self.chains[chain].full for chain in chains},
-            "reports": [plain(report) for report in reports],
+            "reports": reports,
         }
         write_state(self.path / "state" / f"unit-{unit + 1:02d}.npz", header, stored)
 
@@ -237,11 +188,6 @@ class RunWriter:
 
 def _named(rows: np.ndarray) -> dict[str, np.ndarray]:
     return {name: rows[:, at] for at, name in enumerate(STATISTICS)}
-
-
-def plain(report: Mapping[str, Any]) -> dict[str, Any]:
-    """Leave out arrays, which the state has."""
-    return {name: v for name, v in report.items() if not isinstance(v, np.ndarray)}
 
 
 def write_json(path: Path, content: Mapping[str, Any]) -> None:

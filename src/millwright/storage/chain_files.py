@@ -1,0 +1,61 @@
+"""What of a chain is not yet in full parts, and how long parts are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from millwright.sampling.block import STATISTICS
+from millwright.sampling.piece import Piece
+
+__all__ = ["ChainFiles", "rows_per_part"]
+
+
+def rows_per_part(dimension: int) -> int:
+    """Return how many draws fill a part, by memory: about 8 MB."""
+    return int(np.clip(1_000_000 // max(dimension, 1), 8, 5000))
+
+
+def _none(columns: int) -> np.ndarray:
+    return np.zeros((0, columns))
+
+
+@dataclass
+class ChainFiles:
+    """What is not yet in full parts of a chain.
+
+    Attributes
+    ----------
+    full
+        How many parts are full.
+    positions, rows
+        Unconstrained draws and statistics of the part that is not.
+    warmup
+        Statistics of the warm-up.
+    failures, failed
+        Where and in which draws trajectories diverged.
+    """
+
+    dimension: int
+    full: int = 0
+    positions: np.ndarray = field(default_factory=lambda: _none(0))
+    rows: np.ndarray = field(default_factory=lambda: _none(len(STATISTICS)))
+    warmup: np.ndarray = field(default_factory=lambda: _none(len(STATISTICS)))
+    failures: np.ndarray = field(default_factory=lambda: _none(0))
+    failed: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    warmup_written: int = -1
+
+    def __post_init__(self) -> None:
+        if not self.positions.size:
+            self.positions = _none(self.dimension)
+        if not self.failures.size:
+            self.failures = _none(self.dimension)
+
+    def add(self, piece: Piece) -> None:
+        """Take consecutive draws."""
+        self.positions = np.concatenate([self.positions, piece.positions])
+        self.rows = np.concatenate([self.rows, piece.statistics])
+        self.warmup = np.concatenate([self.warmup, piece.warmup])
+        self.failures = np.concatenate([self.failures, piece.failures])
+        self.failed = np.concatenate([self.failed, piece.failed])
