@@ -63,7 +63,7 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
         f"The run began with {name} {found}; draws since differ from an uninterrupted run's."
         for name, found in record.began_with.items()
     )
-    walkers = ()
+    walkers: tuple[str, ...] = ()
     if record.method.get("method") == "ensemble":
         walkers = (
             "The chains are walkers of one ensemble, which learn from each other: their agreement "
