@@ -26,7 +26,7 @@ _KEY = (
     "Lag-1 autocorrelation: how like its neighbour a draw is; 0 for independent draws, near 1 "
     "where\nmany draws are worth one. ESS: how many independent draws these are worth for the "
     "mean; more is\nbetter. Evaluations of the density (with its gradient, for no_u_turn) count "
-    "the warm-up too.\nEstimate: the mean. MCSE: its standard error from the draws being finite in "
+    "the warm-up too.\nEstimate: the mean. MCSE: its standard error, since draws are finite in "
     "number."
 )
 _TRUTH_KEY = "Error: estimate minus truth, in MCSE; beyond 3 or so in size it is more than chance."
