@@ -251,7 +251,7 @@ class HowItWasSampled(unittest.TestCase):
         )
         fit = funnel.fit(draws=300, warmup=300, seed=1, progress=False)
         places = fit.divergences()
-        self.assertEqual(len(places), fit.statistics["diverging"].sum())
+        self.assertEqual(len(places), fit.statistics["divergent"].sum())
         self.assertLess(places["v"].median(), np.quantile(fit["v"], 0.3))
         self.assertIn("`v` is small", " ".join(str(fit.verdict).split()))
         self.assertEqual(

@@ -42,7 +42,7 @@ def sampling_of(fitted: Fitted) -> Sampling:
     method = str(record.method["method"])
     gradient = method == "no_u_turn"
     max_depth = int(record.method.get("max_depth", 0))
-    diverging = statistics["diverging"].sum(axis=1) if gradient else None
+    diverging = statistics["divergent"].sum(axis=1) if gradient else None
     where = ""
     if diverging is not None and diverging.sum() >= _LEAST_TO_PLACE:
         where = _where_divergent(draws, fitted.trail)

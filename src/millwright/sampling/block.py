@@ -30,7 +30,7 @@ __all__ = [
     "padded",
 ]
 
-STATISTICS = ("log_density", "acceptance", "steps", "depth", "diverging", "energy", "step_size")
+STATISTICS = ("log_density", "acceptance", "steps", "depth", "divergent", "energy", "step_size")
 """What is recorded for each transition, in the order of the columns."""
 
 

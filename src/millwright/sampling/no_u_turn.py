@@ -31,7 +31,7 @@ from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["ChainState", "NoUTurnSampler"]
 
-_DIVERGING = STATISTICS.index("diverging")
+_DIVERGENT = STATISTICS.index("divergent")
 _ACCEPTANCE = STATISTICS.index("acceptance")
 _STEPS = STATISTICS.index("steps")
 
@@ -243,7 +243,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         state, block = self._moved(state, count, True)
         state = self._after(state, block)
         numbers = np.arange(state.within, state.within + count)
-        late = block.statistics[numbers >= window.length // 2, _DIVERGING].sum()
+        late = block.statistics[numbers >= window.length // 2, _DIVERGENT].sum()
         draws = state.window_draws
         if window.metric and self._keeps_window:
             draws = np.concatenate([draws, block.draws])
@@ -336,7 +336,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             np.concatenate([getattr(block, name) for block in blocks])
             for name in ("draws", "statistics", "ends")
         )
-        failed = np.flatnonzero(statistics[:, _DIVERGING])
+        failed = np.flatnonzero(statistics[:, _DIVERGENT])
         state = replace(state, divergences=state.divergences + len(failed))
         piece = Piece(
             draws[thin - 1 :: thin],

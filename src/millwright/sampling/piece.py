@@ -11,7 +11,7 @@ from millwright.sampling.block import STATISTICS
 
 __all__ = ["Piece", "joined", "thinned_statistics"]
 
-_SUMMED = (STATISTICS.index("steps"), STATISTICS.index("diverging"))
+_SUMMED = (STATISTICS.index("steps"), STATISTICS.index("divergent"))
 _ACCEPTANCE = STATISTICS.index("acceptance")
 
 

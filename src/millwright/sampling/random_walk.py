@@ -198,7 +198,7 @@ def _rows(walked: Walked, steps: int, log_scale: float) -> np.ndarray:
         "acceptance": walked.accepted,
         "steps": np.full(count, float(steps)),
         "depth": np.zeros(count),
-        "diverging": np.zeros(count),
+        "divergent": np.zeros(count),
         "energy": np.full(count, np.nan),
         "step_size": np.full(count, np.exp(log_scale)),
     }
