@@ -31,6 +31,7 @@ _COLUMN = {name: at for at, name in enumerate(STATISTICS)}
 _WIDEST_STRETCH = 2.0
 _JUMPS_BETWEEN_MODES = 0.1
 _JITTER = 1e-3
+_CHANCES = 5
 
 
 def walkers_for(dimension: int) -> int:
@@ -180,36 +181,41 @@ class EnsembleSampler:
         half = self.chains // 2
         halves = (slice(half), slice(half, None))
         rows = np.zeros((self.chains, len(STATISTICS)))
-        for _ in range(self.steps):
-            for moving, still in (halves, halves[::-1]):
+        acceptance = np.zeros(self.chains)
+        # All that is left to chance in a draw at once: small calls cost more than the numbers.
+        chances = generator.random((self.steps, 2, _CHANCES, half))
+        moves = generator.random((self.steps, 2))
+        for step in range(self.steps):
+            for which, (moving, still) in enumerate((halves, halves[::-1])):
+                chance = chances[step, which]
                 candidates, log_factor = self._proposed(
-                    generator, positions[moving], positions[still]
+                    moves[step, which], chance[1:], positions[moving], positions[still]
                 )
                 there = self.target.plain(candidates)
-                log_ratio = there - values[moving] + log_factor
+                log_ratio = there - values[moving]
+                log_ratio += log_factor
                 # Not a number counts as impossible.
-                accepted = np.exp(np.fmin(np.where(log_ratio == log_ratio, log_ratio, -np.inf), 0))
-                taken = generator.random(half) < accepted
-                positions[moving][taken] = candidates[taken]
-                values[moving][taken] = there[taken]
-                rows[moving, _COLUMN["acceptance"]] += accepted
+                log_ratio[np.isnan(log_ratio)] = -np.inf
+                accepted = np.exp(np.minimum(log_ratio, 0.0))
+                taken = chance[0] < accepted
+                np.copyto(positions[moving], candidates, where=taken[:, None])
+                np.copyto(values[moving], there, where=taken)
+                acceptance[moving] += accepted
         rows[:, _COLUMN["log_density"]] = values
-        rows[:, _COLUMN["acceptance"]] /= self.steps
+        rows[:, _COLUMN["acceptance"]] = acceptance / self.steps
         rows[:, _COLUMN["steps"]] = self.steps
         rows[:, _COLUMN["energy"]] = np.nan
         rows[:, _COLUMN["step_size"]] = 1.0
         return positions, values, rows
 
     def _proposed(
-        self, generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
-    ) -> tuple[np.ndarray, np.ndarray]:
+        self, move: float, chance: np.ndarray, moving: np.ndarray, still: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray | float]:
         """Propose a point for each moving walker, with the logarithm of its volume factor."""
-        stretches = self.method.move == "stretch"
-        if self.method.move == "both":
-            stretches = generator.random() < 0.5
+        stretches = self.method.move == "stretch" or (self.method.move == "both" and move < 0.5)
         if stretches:
-            return _stretched(generator, moving, still)
-        return _along_differences(generator, moving, still), np.zeros(len(moving))
+            return _stretched(chance, moving, still)
+        return _along_differences(chance, moving, still), 0.0
 
 
 def _by_walker(found: list[np.ndarray], walkers: int, columns: int) -> np.ndarray:
@@ -220,30 +226,31 @@ def _by_walker(found: list[np.ndarray], walkers: int, columns: int) -> np.ndarra
 
 
 def _stretched(
-    generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
+    chance: np.ndarray, moving: np.ndarray, still: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """Stretch each walker's distance from a partner (Goodman and Weare 2010, eq. 7 to 10)."""
-    n, dimension = moving.shape
-    partners = still[generator.integers(0, len(still), size=n)]
+    partners = still.take(_below(len(still), chance[0]), axis=0)
     a = _WIDEST_STRETCH
-    stretch = np.square((a - 1.0) * generator.random(n) + 1.0) / a
+    stretch = np.square((a - 1.0) * chance[1] + 1.0) / a
     candidates = partners + stretch[:, None] * (moving - partners)
-    return candidates, (dimension - 1.0) * np.log(stretch)
+    return candidates, (moving.shape[1] - 1.0) * np.log(stretch)
 
 
-def _along_differences(
-    generator: np.random.Generator, moving: np.ndarray, still: np.ndarray
-) -> np.ndarray:
+def _along_differences(chance: np.ndarray, moving: np.ndarray, still: np.ndarray) -> np.ndarray:
     """Move each walker along the difference of two others (ter Braak 2006, eq. 2).
 
     Now and then the whole difference is taken, which leads from one mode to another.
     """
-    n, dimension = moving.shape
-    first = generator.integers(len(still), size=n)
-    second = (first + generator.integers(1, len(still), size=n)) % len(still)
-    length = np.where(
-        generator.random(n) < _JUMPS_BETWEEN_MODES, 1.0, 2.38 / np.sqrt(2.0 * dimension)
-    )
+    n = len(still)
+    first = _below(n, chance[0])
+    second = (first + 1 + _below(n - 1, chance[1])) % n
+    usual = 2.38 / np.sqrt(2.0 * moving.shape[1])
+    length = np.where(chance[2] < _JUMPS_BETWEEN_MODES, 1.0, usual)
     # A little noise in the length, so that no walker comes back to a point exactly.
-    length *= 1.0 + _JITTER * generator.standard_normal(n)
-    return moving + length[:, None] * (still[first] - still[second])
+    length *= 1.0 + _JITTER * (2.0 * chance[3] - 1.0)
+    return moving + length[:, None] * (still.take(first, axis=0) - still.take(second, axis=0))
+
+
+def _below(n: int, chance: np.ndarray) -> np.ndarray:
+    """Return whole numbers from 0 to n - 1 from numbers of [0, 1)."""
+    return (chance * n).astype(np.int64)
