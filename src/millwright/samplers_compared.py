@@ -209,7 +209,7 @@ def autocorrelations(value: np.ndarray, most: int) -> np.ndarray:
     chains that stay in places of their own do not look independent.
     """
     chains, draws = value.shape
-    covariance = autocovariance(value[..., None])[..., : most + 1].mean(axis=0)[0]
+    covariance = autocovariance(value[None])[0, : most + 1]
     covariance = covariance * draws / (draws - 1)
     between = value.mean(axis=1).var(ddof=1) if chains > 1 else 0.0
     total = covariance[0] * (draws - 1) / draws + between

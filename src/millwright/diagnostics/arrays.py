@@ -1,39 +1,159 @@
-"""The steps that the diagnostics share: splitting, ranks, autocovariance.
+"""The steps that the diagnostics share: blocks of quantities, splitting, ranks, autocovariance.
 
-Arrays of draws have shape (chains, draws, quantities) throughout this room.
+Outside this room arrays of draws have shape (chains, draws, quantities). Inside, a block of
+quantities has shape (quantities, chains, draws): each step then runs over neighbouring memory,
+and a block is small enough to stay in a processor's cache.
 """
 
 from __future__ import annotations
 
+import os
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from functools import cached_property
+from typing import TypeVar
+
 import numpy as np
-from scipy.fft import irfft, next_fast_len, rfft
+from scipy.fft import next_fast_len
 from scipy.special import ndtri
 
-__all__ = ["autocovariance", "ranked_normal", "split_chains", "unusable"]
+__all__ = [
+    "Block",
+    "autocovariance",
+    "by_blocks",
+    "first_autocovariances",
+    "ranked_normal",
+    "split_chains",
+]
+
+_NUMBERS_A_BLOCK = 2**18
+_MOST_THREADS = 4
+# Several at once cost little more than one.
+_USUAL = (0.05, 0.5, 0.95)
+
+Result = TypeVar("Result")
+
+
+class Block:
+    """Draws of some quantities, shape (quantities, chains, draws), with what is asked of them.
+
+    Attributes
+    ----------
+    flat
+        All chains together, shape (quantities, chains * draws).
+    """
+
+    def __init__(self, x: np.ndarray) -> None:
+        self.x = np.ascontiguousarray(x, dtype=float)
+        self.flat = self.x.reshape(len(self.x), -1)
+
+    @cached_property
+    def order(self) -> np.ndarray:
+        """Positions that sort each quantity's draws."""
+        return np.argsort(self.flat, axis=1)
+
+    @cached_property
+    def ordered(self) -> np.ndarray:
+        """Sorted draws of each quantity."""
+        return np.take_along_axis(self.flat, self.order, axis=1)
+
+    @cached_property
+    def scores(self) -> np.ndarray:
+        """Normal scores of the ranks over all chains, shape as `x`."""
+        return _scores(self.order, self.ordered).reshape(self.x.shape)
+
+    @cached_property
+    def folded_scores(self) -> np.ndarray:
+        """Normal scores of the ranks of the distances from the median, shape as `x`."""
+        distances = np.abs(self.ordered - self.quantile(0.5)[:, None])
+        # They fall, then rise: a merge of two runs, which a stable sort makes use of.
+        again = np.argsort(distances, axis=1, kind="stable")
+        order = np.take_along_axis(self.order, again, axis=1)
+        return _scores(order, np.take_along_axis(distances, again, axis=1)).reshape(self.x.shape)
+
+    @cached_property
+    def finite(self) -> np.ndarray:
+        """Whether all draws of each quantity are finite."""
+        return np.isfinite(self.flat).all(axis=1)
+
+    @cached_property
+    def unusable(self) -> np.ndarray:
+        """Whether each quantity is constant or has draws that are not finite."""
+        return ~self.finite | (self.flat == self.flat[:, :1]).all(axis=1)
+
+    @cached_property
+    def _usual(self) -> np.ndarray:
+        return np.asarray(np.quantile(self.ordered, _USUAL, axis=1))
+
+    def quantile(self, probability: float) -> np.ndarray:
+        """Quantile of each quantity over all chains."""
+        if probability in _USUAL:
+            return np.asarray(self._usual[_USUAL.index(probability)])
+        # Sorted numbers are quickly parted.
+        return np.asarray(np.quantile(self.ordered, probability, axis=1))
+
+
+def by_blocks(
+    x: np.ndarray | Sequence[np.ndarray], compute: Callable[[Block], Result]
+) -> list[Result]:
+    """Compute something for blocks of quantities, side by side in threads.
+
+    Parameters
+    ----------
+    x
+        Draws of shape (chains, draws, quantities), or a sequence with an array of shape
+        (chains, draws) for each quantity.
+    """
+    shape = x.shape[:2] if isinstance(x, np.ndarray) else x[0].shape
+    count = x.shape[-1] if isinstance(x, np.ndarray) else len(x)
+    size = max(1, _NUMBERS_A_BLOCK // max(1, shape[0] * shape[1]))
+
+    def one(at: int) -> Result:
+        part = (
+            np.moveaxis(x[..., at : at + size], -1, 0)
+            if isinstance(x, np.ndarray)
+            else np.stack(x[at : at + size])
+        )
+        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+            return compute(Block(part))
+
+    starts = range(0, max(count, 1), size)
+    threads = min(len(starts), _MOST_THREADS, os.cpu_count() or 1)
+    if threads == 1:
+        return [one(at) for at in starts]
+    with ThreadPoolExecutor(threads) as pool:
+        return list(pool.map(one, starts))
 
 
 def split_chains(x: np.ndarray) -> np.ndarray:
-    """Cut each chain into its first and second half; an odd draw in the middle is left out."""
-    half = x.shape[1] // 2
-    return np.concatenate([x[:, :half], x[:, x.shape[1] - half :]], axis=0)
+    """Cut each chain into its first and second half; an odd draw in the middle is left out.
 
-
-def ranked_normal(x: np.ndarray) -> np.ndarray:
-    """Replace draws by normal scores of their ranks over all chains (Vehtari et al. 2021, eq. 14).
-
-    Ties get their average rank.
+    From shape (quantities, chains, draws) to (quantities, 2 * chains, draws // 2).
     """
-    chains, draws, quantities = x.shape
-    # One quantity a row, so that each sort runs over neighbouring memory.
-    flat = np.ascontiguousarray(x.reshape(chains * draws, quantities).T)
+    quantities, chains, draws = x.shape
+    half = draws // 2
+    if draws % 2:
+        x = np.concatenate([x[..., :half], x[..., draws - half :]], axis=-1)
+    return x.reshape(quantities, 2 * chains, half)
+
+
+def ranked_normal(flat: np.ndarray) -> np.ndarray:
+    """Replace draws by normal scores of their ranks (Vehtari et al. 2021, eq. 14).
+
+    Shape (quantities, draws of all chains). Ties get their average rank.
+    """
     order = np.argsort(flat, axis=1)
-    ordered = np.take_along_axis(flat, order, axis=1)
-    scores = np.empty_like(flat)
-    every_rank = _score(np.arange(1, flat.shape[1] + 1), flat.shape[1])
-    np.put_along_axis(scores, order, np.broadcast_to(every_rank, flat.shape), axis=1)
+    return _scores(order, np.take_along_axis(flat, order, axis=1))
+
+
+def _scores(order: np.ndarray, ordered: np.ndarray) -> np.ndarray:
+    scores = np.empty(ordered.shape)
+    size = ordered.shape[1]
+    every_rank = _score(np.arange(1, size + 1), size)
+    np.put_along_axis(scores, order, np.broadcast_to(every_rank, ordered.shape), axis=1)
     for row in np.flatnonzero((ordered[:, 1:] == ordered[:, :-1]).any(axis=1)):
-        scores[row] = _score(_average_ranks(ordered[row], order[row]), flat.shape[1])
-    return scores.T.reshape(x.shape)
+        scores[row] = _score(_average_ranks(ordered[row], order[row]), size)
+    return scores
 
 
 def _score(ranks: np.ndarray, size: int) -> np.ndarray:
@@ -48,21 +168,21 @@ def _average_ranks(ordered: np.ndarray, order: np.ndarray) -> np.ndarray:
     return ranks
 
 
+def first_autocovariances(x: np.ndarray, lags: int) -> np.ndarray:
+    """Autocovariances of lag 0 to `lags` - 1, as `autocovariance` gives them for all lags."""
+    draws = x.shape[-1]
+    x = x - x.mean(axis=-1, keepdims=True)
+    sums = [np.vecdot(x[..., : draws - lag], x[..., lag:]).mean(axis=-1) for lag in range(lags)]
+    return np.stack(sums, axis=-1) / draws
+
+
 def autocovariance(x: np.ndarray) -> np.ndarray:
-    """Autocovariance of each chain at every lag, divided by the number of draws.
+    """Autocovariance at every lag, divided by the number of draws, averaged over chains.
 
-    Returns shape (chains, quantities, lags): the transform runs over neighbouring memory.
+    From shape (quantities, chains, draws) to (quantities, draws).
     """
-    draws = x.shape[1]
+    draws = x.shape[-1]
     size = next_fast_len(2 * draws, real=True)
-    centred = np.ascontiguousarray((x - x.mean(axis=1, keepdims=True)).transpose(0, 2, 1))
-    spectrum = rfft(centred, n=size, axis=-1)
-    power = spectrum.real**2 + spectrum.imag**2
-    return irfft(power, n=size, axis=-1)[..., :draws] / draws
-
-
-def unusable(x: np.ndarray) -> np.ndarray:
-    """Return, for each quantity, whether it is constant or has draws that are not finite."""
-    flat = x.reshape(-1, x.shape[-1])
-    with np.errstate(invalid="ignore"):
-        return ~np.isfinite(flat).all(axis=0) | (flat == flat[:1]).all(axis=0)
+    spectrum = np.fft.rfft(x - x.mean(axis=-1, keepdims=True), n=size, axis=-1)
+    power = (spectrum.real**2 + spectrum.imag**2).mean(axis=1)
+    return np.fft.irfft(power, n=size, axis=-1)[..., :draws] / draws

@@ -12,13 +12,19 @@ import numpy as np
 from scipy.special import betaincinv
 
 from millwright.diagnostics.arrays import (
+    Block,
     autocovariance,
-    ranked_normal,
+    by_blocks,
+    first_autocovariances,
     split_chains,
-    unusable,
 )
 
 __all__ = [
+    "FEWEST_DRAWS",
+    "block_ess_bulk",
+    "block_ess_mean",
+    "block_ess_tail",
+    "block_r_hat",
     "ess_bulk",
     "ess_mean",
     "ess_quantile",
@@ -30,6 +36,7 @@ __all__ = [
 ]
 
 FEWEST_DRAWS = 4
+_FIRST_LAGS = 16
 
 
 def r_hat(x: np.ndarray) -> np.ndarray:
@@ -37,86 +44,32 @@ def r_hat(x: np.ndarray) -> np.ndarray:
 
     1 means that the chains agree; larger means that they do not.
     """
-    if x.shape[1] < FEWEST_DRAWS:
-        return np.full(x.shape[-1], np.nan)
-    split = split_chains(x)
-    folded = np.abs(split - np.median(split.reshape(-1, x.shape[-1]), axis=0))
-    result = np.maximum(_plain_r_hat(ranked_normal(split)), _plain_r_hat(ranked_normal(folded)))
-    return np.where(unusable(x), np.nan, result)
-
-
-def _plain_r_hat(x: np.ndarray) -> np.ndarray:
-    """Square root of total over within variance (Vehtari et al. 2021, eq. 1 to 4)."""
-    draws = x.shape[1]
-    between = draws * x.mean(axis=1).var(axis=0, ddof=1)
-    within = x.var(axis=1, ddof=1).mean(axis=0)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.sqrt((draws - 1) / draws + between / within / draws)
-
-
-def _ess(x: np.ndarray) -> np.ndarray:
-    """Effective sample size of the mean (Vehtari et al. 2021, section 3.2).
-
-    The sum of autocorrelations stops where a pair first turns negative, and pairs are made to
-    decrease (Geyer 1992, initial monotone sequence).
-    """
-    chains, draws, quantities = x.shape
-    covariance = autocovariance(x).mean(axis=0) * draws / (draws - 1)
-    within = covariance[:, 0]
-    total = within * (draws - 1) / draws
-    if chains > 1:
-        total = total + x.mean(axis=1).var(axis=0, ddof=1)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        rho = 1 - (within[:, None] - covariance) / total[:, None]
-    rho[:, 0] = 1.0
-    pairs = rho[:, : 2 * (draws // 2)].reshape(quantities, -1, 2).sum(axis=-1)
-    # The last draws of a chain say too little about long lags.
-    pairs = pairs[:, : max(1, (draws - 1) // 2)]
-    positive = np.logical_and.accumulate(pairs > 0, axis=1)
-    kept = np.where(positive, np.minimum.accumulate(pairs, axis=1), 0.0)
-    tau = 2 * kept.sum(axis=1) - 1
-    # The first term after the last kept pair improves antithetic chains.
-    count = positive.sum(axis=1)
-    after = rho[np.arange(quantities), np.minimum(2 * count, draws - 1)]
-    tau = tau + np.where(count < pairs.shape[1], np.maximum(after, 0.0), 0.0)
-    size = chains * draws
-    return size / np.maximum(tau, 1 / np.log10(size))
-
-
-def _guarded_ess(x: np.ndarray, transformed: np.ndarray) -> np.ndarray:
-    if x.shape[1] < FEWEST_DRAWS:
-        return np.full(x.shape[-1], np.nan)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(unusable(x), np.nan, _ess(split_chains(transformed)))
+    return np.concatenate(by_blocks(x, block_r_hat))
 
 
 def ess_bulk(x: np.ndarray) -> np.ndarray:
     """Effective sample size of the rank-normalised draws: how well the middle is known."""
-    return _guarded_ess(x, ranked_normal(x))
+    return np.concatenate(by_blocks(x, block_ess_bulk))
 
 
 def ess_mean(x: np.ndarray) -> np.ndarray:
     """Effective sample size for the mean."""
-    return _guarded_ess(x, x)
+    return np.concatenate(by_blocks(x, block_ess_mean))
 
 
 def ess_quantile(x: np.ndarray, probability: float) -> np.ndarray:
     """Effective sample size for a quantile: that of the indicator of lying below it."""
-    cut = np.quantile(x.reshape(-1, x.shape[-1]), probability, axis=0)
-    below = (x <= cut).astype(float)
-    result = _guarded_ess(x, below)
-    flat = unusable(below) & ~unusable(x)
-    return np.where(flat, float(x.shape[0] * x.shape[1]), result)
+    return np.concatenate(by_blocks(x, lambda block: _ess_quantile(block, probability)))
 
 
 def ess_tail(x: np.ndarray) -> np.ndarray:
     """Smaller of the effective sample sizes of the 5 % and the 95 % quantile."""
-    return np.minimum(ess_quantile(x, 0.05), ess_quantile(x, 0.95))
+    return np.concatenate(by_blocks(x, block_ess_tail))
 
 
 def mcse_mean(x: np.ndarray) -> np.ndarray:
     """Monte Carlo standard error of the mean: sd / sqrt(ESS)."""
-    return x.reshape(-1, x.shape[-1]).std(axis=0, ddof=1) / np.sqrt(ess_mean(x))
+    return np.concatenate(by_blocks(x, _mcse_mean))
 
 
 def mcse_sd(x: np.ndarray) -> np.ndarray:
@@ -125,13 +78,7 @@ def mcse_sd(x: np.ndarray) -> np.ndarray:
     By the delta method from the variance of the squared deviations, with the smaller effective
     sample size of the mean and of those deviations.
     """
-    flat = x.reshape(-1, x.shape[-1])
-    squared = (x - flat.mean(axis=0)) ** 2
-    ess = np.fmin(ess_mean(x), ess_mean(squared))
-    variance = flat.var(axis=0)
-    fourth = (squared.reshape(flat.shape) ** 2).mean(axis=0)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.sqrt((fourth - variance**2) / ess / variance / 4)
+    return np.concatenate(by_blocks(x, _mcse_sd))
 
 
 def mcse_quantile(x: np.ndarray, probability: float) -> np.ndarray:
@@ -140,9 +87,118 @@ def mcse_quantile(x: np.ndarray, probability: float) -> np.ndarray:
     Half the distance between the draws at the 16 % and 84 % points of the beta distribution of
     the probability below the quantile (Vehtari et al. 2021, section 4.4).
     """
-    flat = np.sort(x.reshape(-1, x.shape[-1]), axis=0)
-    ess = ess_quantile(x, probability)
-    size = len(flat)
+    return np.concatenate(by_blocks(x, lambda block: _mcse_quantile(block, probability)))
+
+
+def block_r_hat(block: Block) -> np.ndarray:
+    """R-hat of a block of quantities."""
+    draws = block.x.shape[-1]
+    if draws < FEWEST_DRAWS:
+        return np.full(len(block.x), np.nan)
+    # An even number of draws loses none by splitting, and keeps its ranks.
+    whole = Block(split_chains(block.x)) if draws % 2 else block
+    result = np.maximum(
+        _plain_r_hat(split_chains(whole.scores) if whole is block else whole.scores),
+        _plain_r_hat(split_chains(whole.folded_scores) if whole is block else whole.folded_scores),
+    )
+    return np.where(block.unusable, np.nan, result)
+
+
+def _plain_r_hat(x: np.ndarray) -> np.ndarray:
+    """Square root of total over within variance (Vehtari et al. 2021, eq. 1 to 4)."""
+    draws = x.shape[-1]
+    between = draws * x.mean(axis=-1).var(axis=-1, ddof=1)
+    within = x.var(axis=-1, ddof=1).mean(axis=-1)
+    return np.asarray(np.sqrt((draws - 1) / draws + between / within / draws))
+
+
+def block_ess_bulk(block: Block) -> np.ndarray:
+    """Effective sample size of the rank-normalised draws of a block of quantities."""
+    return _guarded_ess(block, block.scores)
+
+
+def block_ess_mean(block: Block) -> np.ndarray:
+    """Effective sample size for the means of a block of quantities."""
+    return _guarded_ess(block, block.x)
+
+
+def block_ess_tail(block: Block) -> np.ndarray:
+    """Effective sample size of the tails of a block of quantities."""
+    return np.asarray(np.minimum(_ess_quantile(block, 0.05), _ess_quantile(block, 0.95)))
+
+
+def _ess_quantile(block: Block, probability: float) -> np.ndarray:
+    below = (block.x <= block.quantile(probability)[:, None, None]).astype(float)
+    result = _guarded_ess(block, below)
+    never_varies = (below == below[:, :1, :1]).all(axis=(1, 2)) & ~block.unusable
+    return np.where(never_varies, float(block.flat.shape[1]), result)
+
+
+def _guarded_ess(block: Block, transformed: np.ndarray) -> np.ndarray:
+    if block.x.shape[-1] < FEWEST_DRAWS:
+        return np.full(len(block.x), np.nan)
+    split = split_chains(transformed)
+    constant = (split == split[:, :1, :1]).all(axis=(1, 2))
+    return np.where(block.unusable | constant, np.nan, _ess(split))
+
+
+def _ess(x: np.ndarray) -> np.ndarray:
+    """Effective sample size of the mean (Vehtari et al. 2021, section 3.2).
+
+    The sum of autocorrelations stops where a pair first turns negative, and pairs are made to
+    decrease (Geyer 1992, initial monotone sequence).
+    """
+    # Most sums end after a few lags: transforms are for the others.
+    lags = min(_FIRST_LAGS, x.shape[-1])
+    result, ended = _ess_from(x, first_autocovariances(x, lags))
+    longer = np.flatnonzero(~ended)
+    if len(longer):
+        result[longer], _ = _ess_from(x[longer], autocovariance(x[longer]))
+    return result
+
+
+def _ess_from(x: np.ndarray, covariance: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return effective sample sizes, and where the sum ended within the lags that are given."""
+    quantities, chains, draws = x.shape
+    covariance = covariance * draws / (draws - 1)
+    within = covariance[:, 0]
+    total = within * (draws - 1) / draws
+    if chains > 1:
+        total = total + x.mean(axis=-1).var(axis=-1, ddof=1)
+    rho = 1 - (within[:, None] - covariance) / total[:, None]
+    rho[:, 0] = 1.0
+    # The last draws of a chain say too little about long lags.
+    most = max(1, (draws - 1) // 2)
+    even = 2 * (rho.shape[1] // 2)
+    pairs = (rho[:, :even:2] + rho[:, 1:even:2])[:, :most]
+    negative = ~(pairs > 0)
+    ended = negative.any(axis=1)
+    count = np.where(ended, negative.argmax(axis=1), pairs.shape[1])
+    kept = np.minimum.accumulate(pairs, axis=1)
+    kept[np.arange(pairs.shape[1]) >= count[:, None]] = 0.0
+    tau = 2 * kept.sum(axis=1) - 1
+    # The first term after the last kept pair improves antithetic chains.
+    after = rho[np.arange(quantities), np.minimum(2 * count, rho.shape[1] - 1)]
+    tau = tau + np.where(count < most, np.maximum(after, 0.0), 0.0)
+    size = chains * draws
+    return np.asarray(size / np.maximum(tau, 1 / np.log10(size))), ended
+
+
+def _mcse_mean(block: Block) -> np.ndarray:
+    return np.asarray(block.flat.std(axis=1, ddof=1) / np.sqrt(block_ess_mean(block)))
+
+
+def _mcse_sd(block: Block) -> np.ndarray:
+    squared = (block.x - block.flat.mean(axis=1)[:, None, None]) ** 2
+    ess = np.fmin(block_ess_mean(block), block_ess_mean(Block(squared)))
+    variance = block.flat.var(axis=1)
+    fourth = (squared**2).mean(axis=(1, 2))
+    return np.asarray(np.sqrt((fourth - variance**2) / ess / variance / 4))
+
+
+def _mcse_quantile(block: Block, probability: float) -> np.ndarray:
+    ess = _ess_quantile(block, probability)
+    size = block.flat.shape[1]
     safe = np.where(np.isfinite(ess), ess, 1.0)
     edges = [
         betaincinv(safe * probability + 1, safe * (1 - probability) + 1, share)
@@ -150,6 +206,6 @@ def mcse_quantile(x: np.ndarray, probability: float) -> np.ndarray:
     ]
     low = np.clip(np.floor(edges[0] * size).astype(int) - 1, 0, size - 1)
     high = np.clip(np.ceil(edges[1] * size).astype(int) - 1, 0, size - 1)
-    columns = np.arange(flat.shape[1])
-    width = (flat[high, columns] - flat[low, columns]) / 2
+    rows = np.arange(len(block.ordered))
+    width = (block.ordered[rows, high] - block.ordered[rows, low]) / 2
     return np.where(np.isfinite(ess), width, np.nan)

@@ -14,13 +14,12 @@ import numpy as np
 
 from millwright.diagnostics.convergence import FEWEST_DRAWS
 from millwright.diagnostics.energy import energy_fraction
-from millwright.diagnostics.measures import Measures
+from millwright.diagnostics.measures import R_HAT_MOST, Measures
 
 __all__ = [
     "ENERGY_LEAST",
     "ESS_PER_CHAIN",
     "GRADIENT_ACCEPTANCE",
-    "R_HAT_MOST",
     "WALK_ACCEPTANCE",
     "Finding",
     "Sampling",
@@ -28,7 +27,6 @@ __all__ = [
     "good_range",
 ]
 
-R_HAT_MOST = 1.01
 ESS_PER_CHAIN = 100
 ENERGY_LEAST = 0.3
 GRADIENT_ACCEPTANCE = (0.6, 1.0)

@@ -7,9 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from millwright.diagnostics.convergence import ess_bulk, ess_tail, r_hat
+from millwright.diagnostics.arrays import Block, by_blocks
+from millwright.diagnostics.convergence import block_ess_bulk, block_ess_tail, block_r_hat
 
-__all__ = ["Measures", "measure"]
+__all__ = ["R_HAT_MOST", "Measures", "measure"]
+
+R_HAT_MOST = 1.01
 
 
 @dataclass(frozen=True)
@@ -19,7 +22,8 @@ class Measures:
     Attributes
     ----------
     medians, spreads
-        Median and interquartile range of each chain, shape (chains, names).
+        Median and interquartile range of each chain, shape (chains, names); NaN for quantities
+        about which the chains agree.
     finite
         Whether all draws are finite.
     """
@@ -36,10 +40,21 @@ class Measures:
 def measure(draws: Mapping[str, np.ndarray]) -> Measures:
     """Return the convergence numbers of named draws, each of shape (chains, draws)."""
     names = tuple(draws)
-    x = np.stack([draws[name] for name in names], axis=-1)
-    # Draws that overflow are named by the verdict.
-    with np.errstate(invalid="ignore"):
-        low, middle, high = np.quantile(x, [0.25, 0.5, 0.75], axis=1)
-        spreads = high - low
-        finite = np.isfinite(x).all(axis=(0, 1))
-        return Measures(names, r_hat(x), ess_bulk(x), ess_tail(x), middle, spreads, finite)
+    found = by_blocks([draws[name] for name in names], _numbers)
+    return Measures(names, *(np.concatenate(part, axis=-1) for part in zip(*found, strict=True)))
+
+
+def _numbers(block: Block) -> tuple[np.ndarray, ...]:
+    agreement = block_r_hat(block)
+    odd = agreement > R_HAT_MOST
+    quartiles = np.full((3, *block.x.shape[:2]), np.nan)
+    quartiles[:, odd] = np.quantile(block.x[odd], [0.25, 0.5, 0.75], axis=-1)
+    low, middle, high = quartiles
+    return (
+        agreement,
+        block_ess_bulk(block),
+        block_ess_tail(block),
+        middle.T,
+        (high - low).T,
+        block.finite,
+    )

@@ -10,13 +10,12 @@ import numpy as np
 from millwright.diagnostics.energy import energy_fraction
 from millwright.diagnostics.findings import (
     ENERGY_LEAST,
-    R_HAT_MOST,
     Finding,
     Sampling,
     all_findings,
     good_range,
 )
-from millwright.diagnostics.measures import Measures
+from millwright.diagnostics.measures import R_HAT_MOST, Measures
 
 __all__ = ["Verdict", "judge"]
 

@@ -18,6 +18,8 @@ from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, twin
 
 __all__ = ["Draws", "from_positions", "label_texts", "thinned"]
 
+_TOGETHER = 32
+
 
 @dataclass(frozen=True, eq=False)
 class Draws:
@@ -91,10 +93,9 @@ class Draws:
         """Return draws of every single number, shape (chains, draws), as `effect[Upper]`."""
         result: dict[str, np.ndarray] = {}
         for name in self.names() if names is None else names:
-            value = self.get(name)
-            flat = value.reshape(*value.shape[:2], -1)
+            flat = _one_after_another(self.get(name))
             for at, label in self.shown_cells(name):
-                result[name + label] = flat[:, :, at]
+                result[name + label] = flat[at]
         return result
 
     def cells(self, name: str) -> Iterator[str]:
@@ -125,6 +126,21 @@ class Draws:
         if base_axis(axis) in self.binding.labels:
             return self.binding.labels[base_axis(axis)]
         return range(1, self.binding.program.shape((axis,))[0] + 1)
+
+
+def _one_after_another(value: np.ndarray) -> np.ndarray:
+    """Return draws (chains, draws, labels...) as (numbers, chains, draws), each in one piece.
+
+    Summaries run over the draws of one number, which should be neighbours in memory. Some
+    numbers at a time are moved, so that what is read stays in the cache.
+    """
+    flat = value.reshape(*value.shape[:2], -1)
+    if flat.shape[2] == 1:
+        return flat.transpose(2, 0, 1)
+    moved = np.empty((flat.shape[2], *flat.shape[:2]))
+    for at in range(0, len(moved), _TOGETHER):
+        moved[at : at + _TOGETHER] = flat[:, :, at : at + _TOGETHER].transpose(2, 0, 1)
+    return moved
 
 
 def label_texts(labels: Sequence[object]) -> list[str]:
