@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from millwright.diagnostics.findings import (
+from millwright.diagnostics.finding import (
     ESS_PER_CHAIN,
     GRADIENT_ACCEPTANCE,
     WALK_ACCEPTANCE,
@@ -14,6 +14,7 @@ from millwright.diagnostics.measures import Measures
 from millwright.diagnostics.verdict import Verdict, judge
 from millwright.draws.labelled_draws import Draws
 from millwright.job import Fitted, Trail
+from millwright.modelling.repeated_rows import repeated_rows
 from millwright.record import Record, remarks
 
 __all__ = ["sampling_of", "verdict_of"]
@@ -64,6 +65,7 @@ def sampling_of(fitted: Fitted) -> Sampling:
         where,
         _round_trips(record) if method == "tempering" else None,
         record.method.get("pareto_k"),
+        repeated_rows(draws.binding),
     )
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from millwright.diagnostics.arrays import autocovariance
+from millwright.diagnostics.autocorrelation import autocorrelations
 from millwright.diagnostics.convergence import ess_mean, mcse_mean
 from millwright.draws.numbers import supported
 from millwright.errors import ArgumentError, UnknownLabelError, nearest
@@ -200,19 +200,3 @@ def _row(
         "truth": truth,
         "error / MCSE": (estimate - truth) / mcse,
     }
-
-
-def autocorrelations(value: np.ndarray, most: int) -> np.ndarray:
-    """Return autocorrelations of lag 0 to `most` of several chains together (chains, draws).
-
-    Covariances are taken against the variance over all chains (Vehtari et al. 2021, eq. 10):
-    chains that stay in places of their own do not look independent.
-    """
-    chains, draws = value.shape
-    covariance = autocovariance(value[None])[0, : most + 1]
-    covariance = covariance * draws / (draws - 1)
-    between = value.mean(axis=1).var(ddof=1) if chains > 1 else 0.0
-    total = covariance[0] * (draws - 1) / draws + between
-    found = 1 - (covariance[0] - covariance) / total
-    found[0] = 1.0
-    return np.asarray(found)

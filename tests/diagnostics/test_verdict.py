@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from millwright.diagnostics.findings import Sampling
+from millwright.diagnostics.finding import Sampling
 from millwright.diagnostics.measures import measure
 from millwright.diagnostics.verdict import judge
 

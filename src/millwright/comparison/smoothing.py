@@ -1,7 +1,6 @@
 """Pareto smoothing of importance weights.
 
-Vehtari, Simpson, Gelman, Yao and Gabry (2024), "Pareto smoothed importance sampling", JMLR 25;
-the generalised Pareto fit is that of Zhang and Stephens (2009), Technometrics 51(3).
+Vehtari, Simpson, Gelman, Yao and Gabry (2024), "Pareto smoothed importance sampling", JMLR 25.
 """
 
 from __future__ import annotations
@@ -9,31 +8,14 @@ from __future__ import annotations
 import numpy as np
 from scipy.special import logsumexp
 
-__all__ = ["fit_pareto", "highest_good_k", "smoothed_log_weights"]
+from millwright.diagnostics.pareto import fit_pareto
+
+__all__ = ["highest_good_k", "smoothed_log_weights"]
 
 
 def highest_good_k(draws: int) -> float:
     """Return the largest Pareto k with a reliable estimate: min(1 - 1 / log10(draws), 0.7)."""
     return float(min(1 - 1 / np.log10(draws), 0.7))
-
-
-def fit_pareto(excesses: np.ndarray) -> tuple[float, float]:
-    """Fit a generalised Pareto distribution to sorted positive excesses.
-
-    Returns shape k, pulled towards 0.5 by ten prior observations, and scale sigma.
-    """
-    n = len(excesses)
-    m = 30 + int(np.sqrt(n))
-    b = 1 - np.sqrt(m / (np.arange(1, m + 1) - 0.5))
-    b = b / (3 * excesses[int(n / 4 + 0.5) - 1]) + 1 / excesses[-1]
-    k = np.mean(np.log1p(-b[:, None] * excesses), axis=1)
-    log_profile = n * (np.log(-b / k) - k - 1)
-    weights = np.exp(log_profile - logsumexp(log_profile))
-    weights = weights / weights.sum()
-    b_mean = float(np.sum(b * weights))
-    shape = float(np.mean(np.log1p(-b_mean * excesses)))
-    scale = -shape / b_mean
-    return (n * shape + 10 * 0.5) / (n + 10), scale
 
 
 def smoothed_log_weights(

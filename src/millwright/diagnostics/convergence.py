@@ -24,6 +24,9 @@ __all__ = [
     "block_ess_bulk",
     "block_ess_mean",
     "block_ess_tail",
+    "block_mcse_mean",
+    "block_mcse_quantile",
+    "block_mcse_sd",
     "block_r_hat",
     "ess_bulk",
     "ess_mean",
@@ -69,7 +72,7 @@ def ess_tail(x: np.ndarray) -> np.ndarray:
 
 def mcse_mean(x: np.ndarray) -> np.ndarray:
     """Monte Carlo standard error of the mean: sd / sqrt(ESS)."""
-    return np.concatenate(by_blocks(x, _mcse_mean))
+    return np.concatenate(by_blocks(x, block_mcse_mean))
 
 
 def mcse_sd(x: np.ndarray) -> np.ndarray:
@@ -78,7 +81,7 @@ def mcse_sd(x: np.ndarray) -> np.ndarray:
     By the delta method from the variance of the squared deviations, with the smaller effective
     sample size of the mean and of those deviations.
     """
-    return np.concatenate(by_blocks(x, _mcse_sd))
+    return np.concatenate(by_blocks(x, block_mcse_sd))
 
 
 def mcse_quantile(x: np.ndarray, probability: float) -> np.ndarray:
@@ -87,7 +90,7 @@ def mcse_quantile(x: np.ndarray, probability: float) -> np.ndarray:
     Half the distance between the draws at the 16 % and 84 % points of the beta distribution of
     the probability below the quantile (Vehtari et al. 2021, section 4.4).
     """
-    return np.concatenate(by_blocks(x, lambda block: _mcse_quantile(block, probability)))
+    return np.concatenate(by_blocks(x, lambda block: block_mcse_quantile(block, probability)))
 
 
 def block_r_hat(block: Block) -> np.ndarray:
@@ -184,11 +187,13 @@ def _ess_from(x: np.ndarray, covariance: np.ndarray) -> tuple[np.ndarray, np.nda
     return np.asarray(size / np.maximum(tau, 1 / np.log10(size))), ended
 
 
-def _mcse_mean(block: Block) -> np.ndarray:
+def block_mcse_mean(block: Block) -> np.ndarray:
+    """Monte Carlo standard errors of the means of a block of quantities."""
     return np.asarray(block.flat.std(axis=1, ddof=1) / np.sqrt(block_ess_mean(block)))
 
 
-def _mcse_sd(block: Block) -> np.ndarray:
+def block_mcse_sd(block: Block) -> np.ndarray:
+    """Monte Carlo standard errors of the standard deviations of a block of quantities."""
     squared = (block.x - block.flat.mean(axis=1)[:, None, None]) ** 2
     ess = np.fmin(block_ess_mean(block), block_ess_mean(Block(squared)))
     variance = block.flat.var(axis=1)
@@ -196,7 +201,8 @@ def _mcse_sd(block: Block) -> np.ndarray:
     return np.asarray(np.sqrt((fourth - variance**2) / ess / variance / 4))
 
 
-def _mcse_quantile(block: Block, probability: float) -> np.ndarray:
+def block_mcse_quantile(block: Block, probability: float) -> np.ndarray:
+    """Monte Carlo standard errors of a quantile of a block of quantities."""
     ess = _ess_quantile(block, probability)
     size = block.flat.shape[1]
     safe = np.where(np.isfinite(ess), ess, 1.0)

@@ -9,10 +9,12 @@ import numpy as np
 
 from millwright.diagnostics.arrays import Block, by_blocks
 from millwright.diagnostics.convergence import block_ess_bulk, block_ess_tail, block_r_hat
+from millwright.diagnostics.pareto import heavier_tail
 
 __all__ = ["R_HAT_MOST", "Measures", "measure"]
 
 R_HAT_MOST = 1.01
+_FAR = 20.0
 
 
 @dataclass(frozen=True)
@@ -24,8 +26,14 @@ class Measures:
     medians, spreads
         Median and interquartile range of each chain, shape (chains, names); NaN for quantities
         about which the chains agree.
+    halves
+        Median of the first and of the second half of each chain, shape (2, chains, names),
+        likewise.
     finite
         Whether all draws are finite.
+    tails, tail_errors
+        Pareto k of the heavier tail, with its standard error; 0 where no draw lies 20
+        interquartile ranges out.
     """
 
     names: tuple[str, ...]
@@ -34,7 +42,10 @@ class Measures:
     ess_tail: np.ndarray
     medians: np.ndarray
     spreads: np.ndarray
+    halves: np.ndarray
     finite: np.ndarray
+    tails: np.ndarray
+    tail_errors: np.ndarray
 
 
 def measure(draws: Mapping[str, np.ndarray]) -> Measures:
@@ -50,11 +61,28 @@ def _numbers(block: Block) -> tuple[np.ndarray, ...]:
     quartiles = np.full((3, *block.x.shape[:2]), np.nan)
     quartiles[:, odd] = np.quantile(block.x[odd], [0.25, 0.5, 0.75], axis=-1)
     low, middle, high = quartiles
+    half = block.x.shape[-1] // 2
+    halves = np.full((2, *block.x.shape[:2]), np.nan)
+    halves[0, odd] = np.median(block.x[odd, :, :half], axis=-1)
+    halves[1, odd] = np.median(block.x[odd, :, half:], axis=-1)
     return (
         agreement,
         block_ess_bulk(block),
         block_ess_tail(block),
         middle.T,
         (high - low).T,
+        halves.transpose(0, 2, 1),
         block.finite,
+        *_tails(block),
     )
+
+
+def _tails(block: Block) -> tuple[np.ndarray, np.ndarray]:
+    """Fit the tails of quantities with draws far out; tails of others are light."""
+    found = np.zeros((2, len(block.x)))
+    middle = block.quantile(0.5)
+    reach = np.maximum(block.ordered[:, -1] - middle, middle - block.ordered[:, 0])
+    far = reach > _FAR * (block.quantile(0.75) - block.quantile(0.25))
+    for row in np.flatnonzero(far & ~block.unusable):
+        found[:, row] = heavier_tail(block.ordered[row])
+    return found[0], found[1]

@@ -8,16 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from millwright.diagnostics.energy import energy_fraction
-from millwright.diagnostics.findings import (
-    ENERGY_LEAST,
-    Finding,
-    Sampling,
-    all_findings,
-    good_range,
-)
+from millwright.diagnostics.finding import ENERGY_LEAST, Finding, Sampling, good_range
+from millwright.diagnostics.findings import all_findings
 from millwright.diagnostics.measures import R_HAT_MOST, Measures
 
-__all__ = ["Verdict", "judge"]
+__all__ = ["ABOVE_ALL", "Verdict", "judge"]
+
+ABOVE_ALL = (
+    "An ESS above the number of draws is no fault: successive draws then lie on opposite sides of "
+    "the mean, and average out faster than independent ones."
+)
 
 
 @dataclass(frozen=True)
@@ -114,6 +114,7 @@ def _facts(measures: Measures, made: Sampling) -> tuple[str, ...]:
         facts.append(
             f"Effective draws: smallest {worst[at]:.0f} of {made.total} "
             f"(`{measures.names[at]}`); {made.enough} or more is enough, more is better."
+            + (f" {ABOVE_ALL}" if worst[at] > made.total else "")
         )
     return (*facts, *_method_facts(made))
 

@@ -7,17 +7,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from millwright.diagnostics.convergence import ess_mean
-from millwright.draws.labelled_draws import Draws, label_texts
+from millwright.draws.expressions import Evaluated, evaluated
+from millwright.draws.labelled_draws import Draws
 from millwright.draws.numbers import probability_text
-from millwright.errors import ArgumentError, DataError, ModelError
-from millwright.language.definition import Definition
-from millwright.language.parse import read_text
-from millwright.language.tree import Call, Node
-from millwright.modelling.arguments import check_functions
-from millwright.modelling.labelled import DRAW, full
-from millwright.modelling.specification import Part
+from millwright.errors import ArgumentError
+from millwright.language.tree import Node, Operation
 
 __all__ = ["Probability", "probability_of"]
+
+_ORDERS = ("<", "<=", ">", ">=")
 
 
 @dataclass(frozen=True)
@@ -32,23 +30,54 @@ class Probability:
         Monte Carlo standard error of the share; never 0, since draws cannot show certainty.
     draws
         Number of draws it rests on.
+    two_sided
+        For a single comparison by < or >: the level of the widest central interval of the
+        difference between both sides that leaves out zero, 1 - 2 min(p, 1 - p). None for other
+        statements.
     """
 
     statement: str
     value: float
     mcse: float
     draws: int
+    two_sided: float | None = None
 
     def __float__(self) -> float:
         return self.value
 
     def __str__(self) -> str:
-        shown = probability_text(self.value, self.draws)
-        words = shown.replace("< ", "below ").replace("> ", "above ")
-        return (
-            f"Given model and data, the probability of `{self.statement}` is {words} "
+        shown = _words(self.value, self.draws)
+        text = (
+            f"Given model and data, the probability of `{self.statement}` is {shown} "
             f"(Monte Carlo standard error {self.mcse:.2g})."
         )
+        if self.two_sided is None:
+            return text
+        against = _words(1 - self.value, self.draws)
+        return (
+            f"{text}\n  One-sided reading: {shown} that it holds, {against} that it does not; "
+            '"yes at 95 %" asks for 0.95.\n  Two-sided reading: '
+            f"{_two_sided_words(self.two_sided, self.draws)}"
+        )
+
+
+def _words(share: float, draws: int) -> str:
+    return probability_text(share, draws).replace("< ", "below ").replace("> ", "above ")
+
+
+def _two_sided_words(level: float, draws: int) -> str:
+    clear = "central 95 % interval leaves out the boundary"
+    if level >= 0.95:
+        return f'the {clear}; so do all up to {_percent(level, draws)}. "Different at 95 %": yes.'
+    at = f"only intervals up to {_percent(level, draws)} leave it out"
+    return f'the {clear.replace("leaves out", "holds")}; {at}. "Different at 95 %": no.'
+
+
+def _percent(level: float, draws: int) -> str:
+    smallest = 2 / draws
+    if level > 1 - smallest:
+        return f"more than {100 * (1 - smallest):.4g} %"
+    return f"{100 * level:.3g} %"
 
 
 def probability_of(draws: Draws, statement: str) -> Probability | dict[str, Probability]:
@@ -64,56 +93,29 @@ def probability_of(draws: Draws, statement: str) -> Probability | dict[str, Prob
     LanguageError, ModelError
         If it cannot be read or names what is not there.
     """
-    if not isinstance(statement, str):
-        raise ArgumentError(f"A statement is a text such as 'drying < 0', not {statement!r}.")
-    node, per = read_text(statement.strip(), "statement")
-    joint, inner = _joint(node)
-    definition = Definition("statement", inner, per, written=statement.strip())
-    check_functions(definition)
-    part = Part("statement", "derived", "", (("", inner),), (), definition)
-    try:
-        item = draws.evaluation().expression(inner, part)
-    except KeyError as error:
-        raise ModelError(
-            definition.message(f"the column {error} was not part of the fit")
-        ) from None
-    except DataError as error:
-        raise ModelError(definition.message(str(error))) from None
-    if np.asarray(item.values).dtype != bool:
+    found = evaluated(draws, statement)
+    if found.values.dtype != bool:
         raise ArgumentError(
             f"`{statement}` is not true or false: a statement compares, as in 'drying < 0'."
         )
-    chains, n = draws.shape
-    axes = item.labels
-    size = (chains * n, *draws.binding.program.shape(axes))
-    holds = np.array(full(item, (DRAW, *axes), size)).reshape(chains, n, -1)
-    if joint:
-        reduce = np.all if joint == "all" else np.any
-        holds = reduce(holds, axis=-1, keepdims=True)
-    elif axes:
-        labels = _cell_labels(draws, axes)
+    two_sided = _compares_once(found)
+    if found.joint:
+        reduce = np.all if found.joint == "all" else np.any
+        return _probability(statement, reduce(found.values, axis=-1), False)
+    if found.labels != ("",):
         return {
-            label: _probability(f"{statement} at {label}", holds[:, :, at])
-            for at, label in enumerate(labels)
+            label: _probability(f"{statement} at {label}", found.values[:, :, at], two_sided)
+            for at, label in enumerate(found.labels)
         }
-    return _probability(statement, holds[:, :, 0])
+    return _probability(statement, found.values[:, :, 0], two_sided)
 
 
-def _joint(node: Node) -> tuple[str, Node]:
-    if isinstance(node, Call) and node.function in ("all", "any") and len(node.arguments) == 1:
-        return node.function, node.arguments[0]
-    return "", node
+def _compares_once(found: Evaluated) -> bool:
+    node: Node = found.node
+    return not found.joint and isinstance(node, Operation) and node.operator in _ORDERS
 
 
-def _cell_labels(draws: Draws, axes: tuple[str, ...]) -> list[str]:
-    labels = [""]
-    for axis in axes:
-        here = label_texts(draws.labels(axis))
-        labels = [f"{left}, {right}" if left else right for left in labels for right in here]
-    return labels
-
-
-def _probability(statement: str, holds: np.ndarray) -> Probability:
+def _probability(statement: str, holds: np.ndarray, compares: bool) -> Probability:
     """Estimate with the effective sample size of the indicator.
 
     At 0 or 1 the standard error is that of half a draw more or less (Agresti and Coull 1998,
@@ -124,4 +126,7 @@ def _probability(statement: str, holds: np.ndarray) -> Probability:
     ess = float(ess_mean(holds[..., None].astype(float))[0])
     ess = ess if np.isfinite(ess) else float(size)
     safe = (share * ess + 0.5) / (ess + 1)
-    return Probability(statement, share, float(np.sqrt(safe * (1 - safe) / ess)), size)
+    error = float(np.sqrt(safe * (1 - safe) / ess))
+    return Probability(
+        statement, share, error, size, 1 - 2 * min(share, 1 - share) if compares else None
+    )

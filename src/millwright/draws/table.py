@@ -4,21 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Literal, get_args
 
 import numpy as np
 
-from millwright.diagnostics.convergence import mcse_mean, mcse_quantile, mcse_sd
+from millwright.diagnostics.arrays import Block, by_blocks
+from millwright.diagnostics.convergence import (
+    block_mcse_mean,
+    block_mcse_quantile,
+    block_mcse_sd,
+)
 from millwright.diagnostics.measures import Measures, measure
-from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.labelled_draws import Draws
+from millwright.diagnostics.verdict import ABOVE_ALL
+from millwright.draws.intervals import IntervalKind, check_level, interval, kind_words
 from millwright.draws.numbers import probability_text, supported, supported_range
+from millwright.errors import ArgumentError
 
-__all__ = ["TABLE_KEY", "Table", "make_table"]
+__all__ = ["Order", "Table", "TableKind", "make_table"]
 
-TABLE_KEY = (
+TableKind = Literal["central", "hdi", "both"]
+Order = Literal["definition", "mean", "R-hat", "ESS"]
+
+_KEY = (
     "R-hat: 1.00 is perfect, up to 1.01 is good, larger is worse. "
     "ESS (effective draws): more is better. Digits are cut to what the draws support."
 )
+_WORTH_A_NOTE = 0.1
 
 
 @dataclass(frozen=True)
@@ -33,77 +44,140 @@ class Table:
         Numbers of each column; see `Posterior.table`.
     shown
         Text of each cell, with only the digits that the draws support.
+    notes
+        What must be said under the table.
     """
 
     names: tuple[str, ...]
     columns: Mapping[str, np.ndarray] = field(repr=False)
     shown: Mapping[str, Sequence[str]] = field(repr=False)
+    notes: tuple[str, ...] = (_KEY,)
 
 
 def make_table(
-    draws: Draws,
-    names: Sequence[str] | None = None,
+    single: Mapping[str, np.ndarray],
     level: float = 0.95,
-    kind: IntervalKind = "central",
+    kind: TableKind = "central",
+    order: Order = "definition",
     measures: Measures | None = None,
 ) -> Table:
-    """Summarise quantities; see `Posterior.table`.
+    """Summarise draws of named numbers, each of shape (chains, draws); see `Posterior.table`.
 
     `measures` are convergence numbers that are known already; others are worked out.
     """
-    with np.errstate(invalid="ignore", over="ignore"):
-        return _summarised(draws.single(names), level, kind, measures)
-
-
-def _summarised(
-    single: Mapping[str, np.ndarray], level: float, kind: IntervalKind, measures: Measures | None
-) -> Table:
+    check_level(level)
+    if kind not in get_args(TableKind):
+        raise ArgumentError(f"`kind` must be 'central', 'hdi' or 'both', not {kind!r}.")
+    if order not in get_args(Order):
+        raise ArgumentError(f"`order` must be one of {', '.join(get_args(Order))}, not {order!r}.")
+    if not single:
+        raise ArgumentError("There is nothing to show.")
     if measures is None or not set(single) <= set(measures.names):
         measures = measure(single)
-    rows = [measures.names.index(name) for name in single]
-    x = np.stack(list(single.values()), axis=-1)
-    flat = x.reshape(-1, x.shape[-1])
-    low, high = interval(flat, level, kind)
-    name = kind_words(kind, level)
-    columns = {
-        "mean": flat.mean(axis=0),
-        "sd": flat.std(axis=0, ddof=1),
-        "median": np.median(flat, axis=0),
-        f"{name}, from": low,
-        f"{name}, to": high,
-        "probability above 0": (flat > 0).mean(axis=0),
+    kinds: tuple[IntervalKind, ...] = ("central", "hdi") if kind == "both" else (kind,)
+    found = by_blocks(list(single.values()), lambda block: _numbers(block, level, kinds))
+    numbers = {name: np.concatenate([part[name] for part in found]) for name in found[0]}
+    at = {name: row for row, name in enumerate(measures.names)}
+    rows = [at[name] for name in single]
+    numbers |= {
         "R-hat": measures.r_hat[rows],
         "bulk ESS": measures.ess_bulk[rows],
         "tail ESS": measures.ess_tail[rows],
-        "MCSE of mean": mcse_mean(x),
     }
-    return Table(tuple(single), columns, _shown(columns, x, level, name))
+    chosen = _ordered(numbers, order)
+    numbers = {name: value[chosen] for name, value in numbers.items()}
+    names = tuple(np.array(list(single), dtype=object)[chosen])
+    size = next(iter(single.values())).size
+    headings = [kind_words(one, level) for one in kinds]
+    columns = {
+        **{name: numbers[name] for name in ("mean", "sd", "median")},
+        **{f"{h}, {end}": numbers[f"{h}, {end}"] for h in headings for end in ("from", "to")},
+        "probability above 0": numbers["probability above 0"],
+        **{name: numbers[name] for name in ("R-hat", "bulk ESS", "tail ESS", "MCSE of mean")},
+    }
+    notes = _notes(names, numbers, headings)
+    if (numbers["bulk ESS"] > size).any():
+        notes = (*notes, ABOVE_ALL)
+    return Table(names, columns, _shown(numbers, headings, size), notes)
+
+
+def _numbers(block: Block, level: float, kinds: tuple[IntervalKind, ...]) -> dict[str, np.ndarray]:
+    tails = ((1 - level) / 2, (1 + level) / 2)
+    numbers = {
+        "mean": block.flat.mean(axis=1),
+        "sd": block.flat.std(axis=1, ddof=1),
+        "median": block.quantile(0.5),
+        "probability above 0": (block.flat > 0).mean(axis=1),
+        "MCSE of mean": block_mcse_mean(block),
+        "error of sd": block_mcse_sd(block),
+        "error of median": block_mcse_quantile(block, 0.5),
+        "error of ends": np.fmax(*(block_mcse_quantile(block, tail) for tail in tails)),
+    }
+    for kind in kinds:
+        heading = kind_words(kind, level)
+        ends = (
+            (block.quantile(tails[0]), block.quantile(tails[1]))
+            if kind == "central"
+            else interval(block.flat.T, level, kind)
+        )
+        numbers[f"{heading}, from"], numbers[f"{heading}, to"] = ends
+    return numbers
+
+
+def _ordered(numbers: Mapping[str, np.ndarray], order: Order) -> np.ndarray:
+    """Return the order of the rows: largest mean, worst R-hat or fewest draws first."""
+    if order == "definition":
+        return np.arange(len(numbers["mean"]))
+    key = {
+        "mean": -numbers["mean"],
+        "R-hat": -numbers["R-hat"],
+        "ESS": np.fmin(numbers["bulk ESS"], numbers["tail ESS"]),
+    }[order]
+    return np.argsort(key, kind="stable")
 
 
 def _shown(
-    columns: Mapping[str, np.ndarray], x: np.ndarray, level: float, name: str
+    numbers: Mapping[str, np.ndarray], headings: Sequence[str], size: int
 ) -> dict[str, list[str]]:
     """Return the cells as text; both ends of an interval get the same digits."""
-    tails = ((1 - level) / 2, (1 + level) / 2)
-    errors = {
-        "mean": columns["MCSE of mean"],
-        "sd": mcse_sd(x),
-        "median": mcse_quantile(x, 0.5),
-    }
+    errors = {"mean": "MCSE of mean", "sd": "error of sd", "median": "error of median"}
     shown = {
-        column: [supported(v, e) for v, e in zip(columns[column], error, strict=True)]
+        column: [supported(v, e) for v, e in zip(numbers[column], numbers[error], strict=True)]
         for column, error in errors.items()
     }
-    ends = zip(
-        columns[f"{name}, from"],
-        columns[f"{name}, to"],
-        np.fmax(mcse_quantile(x, tails[0]), mcse_quantile(x, tails[1])),
-        strict=True,
-    )
-    size = x.shape[0] * x.shape[1]
-    shown[name] = [supported_range(low, high, error) for low, high, error in ends]
-    shown["P(above 0)"] = [probability_text(p, size) for p in columns["probability above 0"]]
-    shown["R-hat"] = [f"{value:.3f}" for value in columns["R-hat"]]
-    shown["bulk ESS"] = [f"{value:.0f}" for value in columns["bulk ESS"]]
-    shown["tail ESS"] = [f"{value:.0f}" for value in columns["tail ESS"]]
+    for heading in headings:
+        ends = zip(
+            numbers[f"{heading}, from"],
+            numbers[f"{heading}, to"],
+            numbers["error of ends"],
+            strict=True,
+        )
+        shown[heading] = [supported_range(low, high, error) for low, high, error in ends]
+    shown["P(above 0)"] = [probability_text(p, size) for p in numbers["probability above 0"]]
+    shown["R-hat"] = [f"{value:.3f}" for value in numbers["R-hat"]]
+    shown["bulk ESS"] = [f"{value:.0f}" for value in numbers["bulk ESS"]]
+    shown["tail ESS"] = [f"{value:.0f}" for value in numbers["tail ESS"]]
     return shown
+
+
+def _notes(
+    names: Sequence[str], numbers: Mapping[str, np.ndarray], headings: Sequence[str]
+) -> tuple[str, ...]:
+    notes = [_KEY]
+    if len(headings) == 2:
+        central, hdi = headings
+        width = numbers[f"{central}, to"] - numbers[f"{central}, from"]
+        gap = np.fmax(
+            np.abs(numbers[f"{central}, from"] - numbers[f"{hdi}, from"]),
+            np.abs(numbers[f"{central}, to"] - numbers[f"{hdi}, to"]),
+        )
+        apart = [name for name, far in zip(names, gap > _WORTH_A_NOTE * width, strict=True) if far]
+        more = f" and {len(apart) - 4} more" if len(apart) > 4 else ""
+        notes.append(
+            f"The two intervals differ by more than a tenth of their width for "
+            f"{', '.join(f'`{name}`' for name in apart[:4])}{more}: skewed posteriors; say which "
+            "one you report."
+            if apart
+            else "The two kinds of interval hardly differ here."
+        )
+    return tuple(notes)

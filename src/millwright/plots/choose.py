@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from millwright.draws.expressions import chosen_numbers
 from millwright.errors import ArgumentError
 from millwright.posterior import Posterior
 
@@ -24,8 +25,7 @@ def chosen(
     """
     if not isinstance(posterior, Posterior):
         raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
-    asked = [names] if isinstance(names, str) else names
-    single = posterior.draws.single(asked)
+    single = chosen_numbers(posterior.draws, names)
     if len(single) > most:
         raise ArgumentError(
             f"{len(single)} quantities do not fit into one figure; at most {most} do. Choose "

@@ -8,9 +8,10 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.diagnostics.autocorrelation import autocorrelations
 from millwright.errors import ArgumentError
 from millwright.plots.style import CHAINS, INK, finish, light_grid, new_figure, styled
-from millwright.samplers_compared import SamplersCompared, autocorrelations
+from millwright.samplers_compared import SamplersCompared
 
 __all__ = ["samplers"]
 

@@ -1,33 +1,81 @@
-"""Tables as text."""
+"""Tables in the forms in which they are handed on: text, Markdown, HTML, LaTeX, CSV."""
 
 from __future__ import annotations
 
 import io
 from collections.abc import Mapping, Sequence
+from typing import Literal, get_args
 
 from rich.console import Console
-from rich.table import Table
+from rich.table import Table as TextTable
 from rich.text import Text
 
-__all__ = ["text_table"]
+from millwright.draws.folding import LONGEST, folded
+from millwright.draws.table import Table
+from millwright.errors import ArgumentError
 
-_MOST_ROWS = 60
+__all__ = ["Form", "text_table", "written"]
+
+Form = Literal["text", "markdown", "html", "latex", "csv"]
 
 
 def text_table(names: Sequence[str], columns: Mapping[str, Sequence[str]]) -> str:
     """Return a table as plain text, one row a name, the columns aligned on the right.
 
-    Beyond 60 rows the rest is counted, not shown. Names and cells are never read as markup.
+    Names and cells are never read as markup.
     """
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="")
+    table = TextTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="")
     table.add_column("", no_wrap=True)
     for heading in columns:
         table.add_column(Text(heading), justify="right", no_wrap=True)
-    for at, name in enumerate(names[:_MOST_ROWS]):
+    for at, name in enumerate(names):
         table.add_row(Text(name), *(Text(cells[at]) for cells in columns.values()))
     stream = io.StringIO()
     Console(file=stream, width=10_000, color_system=None).print(table)
-    lines = [line.rstrip() for line in stream.getvalue().rstrip("\n").split("\n")]
-    if len(names) > _MOST_ROWS:
-        lines.append(f"... and {len(names) - _MOST_ROWS} rows more; choose some by name.")
-    return "\n".join(lines)
+    return "\n".join(line.rstrip() for line in stream.getvalue().rstrip("\n").split("\n"))
+
+
+def written(table: Table, form: Form = "text") -> str:
+    """Return a posterior table in one form, with its notes.
+
+    All forms but CSV fold long tables and cut digits to what the draws support; CSV has every
+    row and all digits.
+
+    Raises
+    ------
+    ArgumentError
+        For another form.
+    """
+    if form not in get_args(Form):
+        raise ArgumentError(f"`form` must be one of {', '.join(get_args(Form))}, not {form!r}.")
+    if form == "text":
+        return "\n".join([text_table(*_shown(table)), *table.notes])
+    import pandas as pd
+
+    if form == "csv":
+        index = pd.Index(table.names, name="quantity")
+        return str(pd.DataFrame(table.columns, index=index).to_csv())
+    names, columns = _shown(table)
+    frame = pd.DataFrame(columns, index=pd.Index(names, name="quantity"))
+    notes = " ".join(table.notes)
+    if form == "markdown":
+        lined = frame.rename(index=_plain_in_markdown).to_markdown(
+            disable_numparse=True, stralign="right"
+        )
+        return f"{lined}\n\n{notes}"
+    if form == "html":
+        return f"{frame.rename_axis(None).to_html(border=0)}\n<p>{notes}</p>"
+    body = frame.rename_axis(None).to_latex(escape=True, column_format="l" + "r" * len(columns))
+    return f"{body}% {notes}\n"
+
+
+def _shown(table: Table) -> tuple[list[str], dict[str, list[str]]]:
+    names, columns = folded(table)
+    if len(names) <= 2 * LONGEST:
+        return names, columns
+    names = [*names[:LONGEST], f"... and {len(names) - LONGEST} rows more; choose some by name"]
+    return names, {heading: [*cells[:LONGEST], ""] for heading, cells in columns.items()}
+
+
+def _plain_in_markdown(name: str) -> str:
+    return name.replace("|", "\\|").replace("_", "\\_").replace("*", "\\*").replace("<", "&lt;")

@@ -1,0 +1,142 @@
+"""A finding of the convergence check, and what the check is told of a fit.
+
+Every threshold is stated with the direction that is good, because numbers such as R-hat are
+easily read the wrong way round.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+__all__ = [
+    "ENERGY_LEAST",
+    "ESS_PER_CHAIN",
+    "GRADIENT_ACCEPTANCE",
+    "HIGHEST_GOOD_K",
+    "WALK_ACCEPTANCE",
+    "Finding",
+    "Sampling",
+    "Weight",
+    "good_range",
+    "listed",
+    "percent",
+]
+
+ESS_PER_CHAIN = 100
+ENERGY_LEAST = 0.3
+GRADIENT_ACCEPTANCE = (0.6, 1.0)
+WALK_ACCEPTANCE = (0.1, 0.6)
+HIGHEST_GOOD_K = 0.7
+
+Weight = Literal["stop", "caution", "note"]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that is wrong.
+
+    Attributes
+    ----------
+    weight
+        `stop`: the draws should not be used. `caution`: parts of the answer may be off.
+        `note`: nothing is wrong with the answer.
+    problem, advice
+        What was seen, and what to do next.
+    """
+
+    weight: Weight
+    problem: str
+    advice: str
+
+
+@dataclass(frozen=True)
+class Sampling:
+    """How draws were made, as far as the verdict needs it.
+
+    Attributes
+    ----------
+    chains, draws
+        Number of chains, and of draws of each.
+    diverging
+        Divergent transitions of each chain, shape (chains,); None for a method without
+        trajectories.
+    cut_short
+        Transitions that ended at the longest trajectory, 2^max_depth steps.
+    energy
+        Energies, shape (chains, draws), where the method has them.
+    acceptance
+        Mean acceptance of each chain, shape (chains,); None where it says nothing.
+    good_acceptance
+        Least and largest acceptance that is good for the method.
+    enough
+        Effective draws that are enough.
+    stuck
+        Chains (from 1) that never moved.
+    complete, trial, extended
+        Whether the fit came to its end, was a trial, went on after its planned end.
+    flat
+        Quantities with an improper prior.
+    divergent_at
+        Where divergences sit, in words.
+    round_trips
+        Fewest journeys along a tempering ladder of any chain, and the lowest rate of exchange.
+    approximation_k
+        For draws from an approximation, the Pareto k of its ratios to the posterior.
+    repeated
+        Rows of the data that repeat another row though their outcome hardly ever repeats, and
+        the number of rows.
+    """
+
+    chains: int
+    draws: int
+    diverging: np.ndarray | None = None
+    cut_short: int = 0
+    max_depth: int = 10
+    energy: np.ndarray | None = None
+    acceptance: np.ndarray | None = None
+    good_acceptance: tuple[float, float] = GRADIENT_ACCEPTANCE
+    enough: int = 400
+    stuck: tuple[int, ...] = ()
+    complete: bool = True
+    trial: bool = False
+    extended: bool = False
+    flat: tuple[str, ...] = ()
+    divergent_at: str = ""
+    round_trips: tuple[int, float] | None = None
+    approximation_k: float | None = None
+    repeated: tuple[int, int] = (0, 0)
+
+    @property
+    def total(self) -> int:
+        """Draws of all chains."""
+        return self.chains * self.draws
+
+    @property
+    def warm_up_again(self) -> str:
+        """What to say where the warm-up was the trouble."""
+        if self.extended:
+            return (
+                "Extending does not repeat the warm-up, which was the trouble: fit anew with a "
+                "longer one (warmup=)."
+            )
+        return "Give a longer warm-up (warmup=)."
+
+
+def good_range(fitting: tuple[float, float]) -> str:
+    """Say which acceptance is good."""
+    least, most = fitting
+    return f"{least} or more" if most >= 1 else f"{least} to {most}"
+
+
+def listed(names: Sequence[str], most: int = 4) -> str:
+    shown = ", ".join(f"`{name}`" for name in names[:most])
+    more = len(names) - most
+    return f"{shown} and {more} more" if more > 0 else shown
+
+
+def percent(share: float) -> str:
+    return f"{100 * share:.1f} %" if share >= 0.001 else "under 0.1 %"

@@ -1,0 +1,136 @@
+"""What the draws of single quantities show: disagreement, few effective draws, heavy tails."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.diagnostics.disagreement import groups_apart, what_differs
+from millwright.diagnostics.finding import Finding, Sampling, Weight, listed
+from millwright.diagnostics.measures import R_HAT_MOST, Measures
+
+__all__ = ["ess_findings", "r_hat_findings", "tail_findings", "value_findings"]
+
+_NO_SD = 0.5
+_STANDARD_ERRORS = 1.64
+
+
+def value_findings(measures: Measures) -> list[Finding]:
+    found = []
+    overflown = _names(measures, ~measures.finite)
+    if overflown:
+        found.append(
+            Finding(
+                "stop",
+                f"{listed(overflown)}: not finite in some draws; the numbers overflow.",
+                "The posterior reaches without bound, or the definition does not keep to its "
+                "range: give the quantities it rests on tighter, proper priors.",
+            )
+        )
+    constant = _names(measures, measures.finite & ~np.isfinite(measures.r_hat))
+    if constant:
+        found.append(
+            Finding(
+                "stop",
+                f"{listed(constant)}: constant in all or some chains.",
+                "Check the definition and its prior: the quantity may be fixed, or not be "
+                "informed by anything.",
+            )
+        )
+    return found
+
+
+def r_hat_findings(measures: Measures, made: Sampling) -> list[Finding]:
+    bad = np.nan_to_num(measures.r_hat, nan=1.0) > R_HAT_MOST
+    if not bad.any():
+        return []
+    worst = int(np.nanargmax(measures.r_hat))
+    value = measures.r_hat[worst]
+    weight: Weight = "stop" if value > 1.05 else "caution"
+    who = "The chains disagree" if made.chains > 1 else "The halves of the chain disagree"
+    problem = (
+        f"{who} about {listed(_names(measures, bad, measures.r_hat))}: R-hat is up to "
+        f"{value:.2f} (for `{measures.names[worst]}`); 1.00 is perfect, up to {R_HAT_MOST} "
+        "is good, larger is worse."
+    )
+    return [Finding(weight, *_why_disagreeing(measures, made, worst, bad, problem))]
+
+
+def _why_disagreeing(
+    measures: Measures, made: Sampling, worst: int, bad: np.ndarray, problem: str
+) -> tuple[str, str]:
+    """Return problem and advice by what the disagreement looks like."""
+    flat = [n for n in _names(measures, bad) if n.split("[")[0] in made.flat]
+    quartiles = measures.medians[:, worst], measures.spreads[:, worst]
+    apart = groups_apart(*quartiles)
+    held = ""
+    far = made.diverging is None or made.cut_short > 0.05 * made.total
+    if flat and far and measures.r_hat[worst] > 1.05:
+        held = (
+            f" The prior of {listed(flat)} is flat: where nothing else holds a quantity, the "
+            "posterior is improper and chains wander for ever; a proper prior mends that."
+        )
+    if apart:
+        return f"{problem} Chains stay in places of their own: {apart}.", (
+            "The posterior has separate modes, or two quantities that the data cannot tell "
+            "apart: exchange them (label switching), give priors that set them apart, or let "
+            f"method='tempering' weigh the modes.{held}"
+        )
+    seen, meaning = what_differs(*quartiles, measures.halves[:, :, worst])
+    if seen:
+        return f"{problem} {seen}", f"{meaning}{held}"
+    return problem, (
+        "Look at the trace of that quantity. If the chains drift towards each other, run "
+        f"longer. {made.warm_up_again} If they drift apart, give tighter priors or fewer "
+        f"quantities.{held}"
+    )
+
+
+def ess_findings(measures: Measures, made: Sampling) -> list[Finding]:
+    worst = np.fmin(measures.ess_bulk, measures.ess_tail)
+    bad = np.nan_to_num(worst, nan=np.inf) < made.enough
+    if not bad.any():
+        return []
+    at = int(np.nanargmin(worst))
+    factor = made.enough / worst[at]
+    weight: Weight = "stop" if worst[at] < 0.25 * made.enough else "caution"
+    needed = int(np.ceil(1.2 * factor * made.draws / 100) * 100)
+    return [
+        Finding(
+            weight,
+            f"Too few effective draws of {listed(_names(measures, bad, -worst))}: the "
+            f"effective sample size is {worst[at]:.0f} for `{measures.names[at]}`; {made.enough} "
+            "or more is enough, more is better. Means and interval ends are uncertain until then.",
+            f"Run longer: draws={needed} a chain should do "
+            f"(posterior.extend({needed - made.draws}) goes on from here)."
+            if factor < 50 and needed > made.draws
+            else "First see to the other findings; more draws alone will not help.",
+        )
+    ]
+
+
+def tail_findings(measures: Measures) -> list[Finding]:
+    """Warn of moments that do not exist, or only just (Pareto k from 0.5 on, beyond doubt)."""
+    sure = measures.tails - _STANDARD_ERRORS * measures.tail_errors > _NO_SD
+    heavy = _names(measures, sure, measures.tails)
+    if not heavy:
+        return []
+    worst = float(measures.tails[measures.names.index(heavy[0])])
+    lost = "mean and standard deviation" if worst > 0.9 else "standard deviation"
+    return [
+        Finding(
+            "caution",
+            f"Heavy tails in {listed(heavy)}: Pareto k of the tail is about {worst:.1f}; from "
+            f"0.5 on there is no standard deviation, from 1 on no mean. The {lost} in the table "
+            "and their errors mean nothing.",
+            "Report median and interval, which hold; or give the quantity, or what it is divided "
+            "by, a prior that keeps it away from the extremes.",
+        )
+    ]
+
+
+def _names(measures: Measures, chosen: np.ndarray, badness: np.ndarray | None = None) -> list[str]:
+    """Return the names of the chosen quantities, the worst first."""
+    at = np.flatnonzero(chosen)
+    if badness is not None:
+        at = at[np.argsort(-badness[at], kind="stable")]
+    return [measures.names[i] for i in at]

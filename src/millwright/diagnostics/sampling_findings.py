@@ -1,0 +1,204 @@
+"""What the way of sampling shows: the plan, stuck chains, divergences, energy, acceptance."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.diagnostics.convergence import FEWEST_DRAWS
+from millwright.diagnostics.disagreement import numbers
+from millwright.diagnostics.energy import energy_fraction
+from millwright.diagnostics.finding import (
+    ENERGY_LEAST,
+    HIGHEST_GOOD_K,
+    Finding,
+    Sampling,
+    Weight,
+    good_range,
+    percent,
+)
+
+__all__ = [
+    "acceptance_findings",
+    "approximation_finding",
+    "divergence_findings",
+    "energy_findings",
+    "length_findings",
+    "plan_findings",
+    "repeated_findings",
+    "stuck_findings",
+    "trip_findings",
+]
+
+_FEW_DIVERGENCES = 0.001
+_FEW_TRIPS = 5
+
+
+def approximation_finding(k: float) -> Finding:
+    good = k < HIGHEST_GOOD_K
+    return Finding(
+        "caution" if good else "stop",
+        "These are draws from a NORMAL APPROXIMATION around the mode, not from the posterior. "
+        f"Pareto k of the posterior against it is {k:.2f}; below {HIGHEST_GOOD_K} it is close, "
+        "larger is worse.",
+        "Use it for a first look; fit() samples the posterior itself.",
+    )
+
+
+def plan_findings(made: Sampling) -> list[Finding]:
+    found = []
+    if not made.complete:
+        found.append(
+            Finding(
+                "caution",
+                f"The fit was stopped before its end; {made.draws} draws a chain are kept.",
+                "Let it go on: posterior.extend(), or mw.resume() for a stored run.",
+            )
+        )
+    if made.trial:
+        found.append(
+            Finding(
+                "caution",
+                f"This was a trial: {made.draws} draws a chain show whether the model works, no "
+                "more.",
+                "Fit without trial=True before you report anything.",
+            )
+        )
+    if made.draws < FEWEST_DRAWS:
+        found.append(
+            Finding(
+                "stop",
+                f"{made.draws} draws a chain are too few to judge anything.",
+                "Ask for at least 100 draws a chain.",
+            )
+        )
+    if made.chains == 1:
+        found.append(
+            Finding(
+                "caution",
+                "There is one chain only, so nothing shows whether another would agree.",
+                "Run four chains (chains=4).",
+            )
+        )
+    return found
+
+
+def stuck_findings(made: Sampling) -> list[Finding]:
+    if not made.stuck:
+        return []
+    which = numbers(made.stuck)
+    return [
+        Finding(
+            "stop",
+            f"Never moved: chain {which}. All its draws are one point.",
+            "Its start was too far from the posterior, or the density is not smooth there. "
+            f"{made.warm_up_again} Or give priors that keep to sensible values.",
+        )
+    ]
+
+
+def divergence_findings(made: Sampling) -> list[Finding]:
+    count = 0 if made.diverging is None else int(made.diverging.sum())
+    if not count:
+        return []
+    share = count / made.total
+    if share <= _FEW_DIVERGENCES:
+        return [
+            Finding(
+                "note",
+                f"{count} of {made.total} transitions diverged; 0 is best, and a few single "
+                f"ones, up to {_FEW_DIVERGENCES:.1%} of all, hardly change an answer.",
+                "Nothing need be done; target_acceptance=0.95 should make them vanish.",
+            )
+        ]
+    weight: Weight = "stop" if share > 0.01 else "caution"
+    return [
+        Finding(
+            weight,
+            f"{count} of {made.total} transitions diverged ({percent(share)}); 0 is good. The "
+            "sampler could not follow the posterior everywhere, so a part of it may be missing."
+            + (f" {made.divergent_at}" if made.divergent_at else ""),
+            "Try target_acceptance=0.95 or 0.99. If divergences stay, tighten the priors of "
+            "scales, or try another group_form= for group effects and processes.",
+        )
+    ]
+
+
+def repeated_findings(made: Sampling) -> list[Finding]:
+    count, rows = made.repeated
+    if not count:
+        return []
+    return [
+        Finding(
+            "caution",
+            f"{count} of {rows} rows of the data repeat another row in every column that the "
+            "model uses, though values of the outcome hardly ever repeat. If they were entered "
+            "twice, every interval is too narrow.",
+            "Look for doubled rows (data.duplicated()), drop them, and fit again.",
+        )
+    ]
+
+
+def trip_findings(made: Sampling) -> list[Finding]:
+    if made.round_trips is None or made.round_trips[0] >= _FEW_TRIPS:
+        return []
+    trips, rate = made.round_trips
+    return [
+        Finding(
+            "caution",
+            f"Few round trips along the tempering ladder: {trips} in the worst chain; "
+            f"{_FEW_TRIPS} or more is good. Separate modes may be weighed wrongly.",
+            f"Run longer, or give more rungs (mw.Tempering(rungs=...)): the lowest rate of "
+            f"exchange is {rate:.2f}, and 0.3 or more is good.",
+        )
+    ]
+
+
+def energy_findings(energy: np.ndarray | None) -> list[Finding]:
+    if energy is None:
+        return []
+    fraction = energy_fraction(energy)
+    low = np.flatnonzero(np.nan_to_num(fraction, nan=1.0) < ENERGY_LEAST)
+    if not low.size:
+        return []
+    return [
+        Finding(
+            "caution",
+            f"Slow moves between energy levels in chain {numbers(low + 1)}: the energy fraction "
+            f"is down to {np.nanmin(fraction):.2f}; {ENERGY_LEAST} or more is good. Heavy tails "
+            "or a funnel are the usual reason.",
+            "Run longer, and give scales priors that keep them away from zero.",
+        )
+    ]
+
+
+def length_findings(made: Sampling) -> list[Finding]:
+    if made.cut_short <= 0.01 * made.total:
+        return []
+    return [
+        Finding(
+            "note",
+            f"{percent(made.cut_short / made.total)} of the trajectories were cut at "
+            f"{2**made.max_depth} steps. This costs time, not correctness.",
+            "Put quantities on similar scales, for instance by standardising columns.",
+        )
+    ]
+
+
+def acceptance_findings(made: Sampling) -> list[Finding]:
+    if made.acceptance is None:
+        return []
+    least, most = made.good_acceptance
+    off = np.flatnonzero((made.acceptance < least) | (made.acceptance > most))
+    off = np.array([chain for chain in off if chain + 1 not in made.stuck], dtype=int)
+    if not off.size:
+        return []
+    worst = made.acceptance[off[0]]
+    return [
+        Finding(
+            "caution",
+            f"{'Few' if worst < least else 'Too many'} steps are accepted in chain "
+            f"{numbers(off + 1)}: {worst:.2f} on average; {good_range(made.good_acceptance)} is "
+            "good. The size of the steps did not settle in the warm-up.",
+            made.warm_up_again,
+        )
+    ]

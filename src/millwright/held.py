@@ -1,0 +1,43 @@
+"""What a posterior holds: draws, and everything that made them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from millwright.diagnostics.measures import Measures, measure
+from millwright.diagnostics.verdict import Verdict
+from millwright.draws.labelled_draws import Draws
+from millwright.job import Fitted, Trail
+from millwright.judging import verdict_of
+from millwright.record import Record
+
+__all__ = ["Held"]
+
+
+@dataclass(frozen=True, eq=False)
+class Held:
+    """Draws, tied to the model, data, seed and settings that made them."""
+
+    draws: Draws = field(repr=False)
+    record: Record
+    statistics: Mapping[str, np.ndarray] = field(repr=False)
+    sheet: str | None = field(default=None, repr=False)
+    trail: Trail | None = field(default=None, repr=False)
+
+    @property
+    def _fitted(self) -> Fitted:
+        return Fitted(self.draws, self.record, self.statistics, self.trail)
+
+    @cached_property
+    def measures(self) -> Measures:
+        """Convergence numbers of every unknown and derived quantity."""
+        return measure(self.draws.single())
+
+    @cached_property
+    def verdict(self) -> Verdict:
+        """Whether the draws can be used, in words."""
+        return verdict_of(self._fitted, self.measures)

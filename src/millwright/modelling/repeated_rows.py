@@ -1,0 +1,56 @@
+"""Rows of the data that repeat others though chance hardly makes them do so."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.modelling.arguments import family_of
+from millwright.modelling.binding import Binding
+from millwright.modelling.specification import Part
+
+__all__ = ["repeated_rows"]
+
+_FEWEST = 2
+_BEYOND_CHANCE = 5.0
+
+
+def repeated_rows(binding: Binding) -> tuple[int, int]:
+    """Return how many rows repeat another in all columns that the model uses, of how many.
+
+    Only outcomes that are numbers on a fine scale are looked at: coarse ones, counts and labels
+    repeat by themselves. The number of rows that agree by chance is put at n^2 / 2 over the
+    number of values that the outcome's scale has between its quartiles, times two; rows are
+    reported where five times as many agree.
+    """
+    for part in binding.program.outcomes:
+        family = family_of(part.family, part.arguments)
+        axes = dict(binding.program.outcome_axes)[part.name]
+        if part.event != "number" or family.whole or len(axes) != 1:
+            continue
+        seen = np.asarray(binding.arguments["observed", part.name])
+        count = _repeated(binding, part, seen, axes[0])
+        if count >= _FEWEST and count > _BEYOND_CHANCE * _by_chance(seen):
+            return count, len(seen)
+    return 0, 0
+
+
+def _repeated(binding: Binding, part: Part, seen: np.ndarray, axis: str) -> int:
+    codes = [np.unique(seen, return_inverse=True)[1]]
+    used = set(binding.program.column_axes)
+    for name, column in binding.tables.columns.items():
+        if name in used and column.axes == (axis,) and name != part.name:
+            values = column.values if column.numeric else column.values.astype(str)
+            if len(values) != len(seen):
+                return 0
+            codes.append(np.unique(values, return_inverse=True)[1])
+    return len(seen) - len(np.unique(np.stack(codes, axis=1), axis=0))
+
+
+def _by_chance(seen: np.ndarray) -> float:
+    gaps = np.diff(np.unique(seen))
+    low, high = np.quantile(seen, [0.25, 0.75])
+    if not gaps.size or high <= low:
+        return np.inf
+    # Gaps that rounding in the last bits makes are none.
+    step = gaps[gaps > 1e-9 * (high - low)].min(initial=np.inf)
+    return float(0.5 * len(seen) ** 2 * step / (2 * (high - low)))
