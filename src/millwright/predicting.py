@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any, Literal, get_args
 
 import numpy as np
 
@@ -16,24 +17,55 @@ if TYPE_CHECKING:
 
     from millwright.comparison.leave_one_out import LeaveOneOut
     from millwright.draws.prediction import Predictions
-    from millwright.draws.predictive import PredictiveCheck
+    from millwright.draws.predictive import PredictiveCheck, Statistic
 
-__all__ = ["Predicting"]
+__all__ = ["NewLevels", "Predicting"]
+
+NewLevels = Literal["refuse", "draw"]
 
 
 class Predicting(Checked):
     """A posterior as far as its predictions go."""
 
-    def predictive_check(self, draws: int = 1000) -> PredictiveCheck:
-        """Replicate the data `draws` times and compare with the observed ones."""
+    def predictive_check(
+        self, draws: int = 1000, statistics: Mapping[str, Statistic] | None = None
+    ) -> PredictiveCheck:
+        """Replicate the data `draws` times and compare with the observed ones.
+
+        Parameters
+        ----------
+        draws
+            At most so many replications, spread over all chains.
+        statistics
+            Statistics of your own, by name: functions of the values of one outcome in one data
+            set, such as `{"range": np.ptp}`.
+
+        Returns
+        -------
+        What the model reproduces, in words; `.table()`, `.residuals()`, and views of it by
+        `mw.plots.predictive_check(check, show=...)`.
+
+        Raises
+        ------
+        ArgumentError
+            For fewer than 2 draws, or a statistic that fails.
+        ModelError
+            For a model without outcomes.
+        """
         from millwright.draws.predictive import check_against
 
         self._refuse_without_outcomes()
         if not isinstance(draws, int) or draws < 2:
             raise ArgumentError(f"`draws` must be a whole number from 2, not {draws!r}.")
-        return check_against(self.draws, np.random.default_rng([self.record.seed, 3]), draws)
+        generator = np.random.default_rng([self.record.seed, 3])
+        return check_against(self.draws, generator, draws, statistics)
 
-    def predict(self, data: Any = None, rows: int | None = None) -> Predictions:
+    def predict(
+        self,
+        data: Any = None,
+        rows: int | None = None,
+        new_levels: NewLevels = "refuse",
+    ) -> Predictions:
         """Draw outcomes for new rows.
 
         Parameters
@@ -42,6 +74,9 @@ class Predicting(Checked):
             The new rows, with the predictors of the model; outcome columns are not needed.
         rows
             Number of new rows for a model without predictors.
+        new_levels
+            What to do with levels of groups that the fit has not seen: `refuse`, or `draw` their
+            effects from the distribution of the groups, once for each posterior draw.
 
         Raises
         ------
@@ -51,7 +86,9 @@ class Predicting(Checked):
         from millwright.draws.prediction import predict
 
         self._refuse_without_outcomes()
-        return predict(self.draws, data, rows, self.record.seed)
+        if new_levels not in get_args(NewLevels):
+            raise ArgumentError(f"`new_levels` must be 'refuse' or 'draw', not {new_levels!r}.")
+        return predict(self.draws, data, rows, self.record.seed, fresh=new_levels == "draw")
 
     def _refuse_without_outcomes(self) -> None:
         if not self.draws.binding.program.outcomes:
@@ -148,3 +185,27 @@ class Predicting(Checked):
                 "log density does not say which row they belong to."
             )
         return leave_one_out(self.draws)
+
+    def left_out_positions(self) -> pd.DataFrame:
+        """Say where each observation falls in its prediction from all other rows.
+
+        Returns
+        -------
+        One row an observation (outcome, row from 1): the share of its left-out prediction below
+        it. For a model that fits they spread evenly over 0 to 1; many near 0 and 1 mean that the
+        model is too sure, many near 0.5 that it is too vague.
+
+        Raises
+        ------
+        ModelError
+            For outcomes that are labels or vectors, or whose rows depend on each other.
+        """
+        import pandas as pd
+
+        from millwright.comparison.left_out import left_out_positions
+
+        self._refuse_without_outcomes()
+        generator = np.random.default_rng([self.record.seed, 9])
+        rows, below = left_out_positions(self.draws, generator)
+        index = pd.MultiIndex.from_tuples(rows, names=["outcome", "row"])
+        return pd.DataFrame({"share of the prediction below": below}, index=index)

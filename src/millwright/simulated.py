@@ -40,6 +40,64 @@ class Simulated:
         single = self.draws.single()
         return pd.DataFrame({name: value.reshape(-1) for name, value in single.items()})
 
+    def table(self) -> pd.DataFrame:
+        """Say what imagined data sets look like, one row an outcome and statistic.
+
+        Returns
+        -------
+        Within which values 5 in 10, and 9 in 10, of the simulated data sets have their smallest
+        value, mean, standard deviation and largest value; for an outcome of labels, the share of
+        each label. Values that are not finite are left out.
+        """
+        import pandas as pd
+
+        rows = {}
+        for part in self.draws.binding.program.outcomes:
+            for name, values in self._statistics(part).items():
+                known = values[np.isfinite(values)]
+                if known.size:
+                    ends = np.quantile(known, [0.05, 0.25, 0.5, 0.75, 0.95])
+                    rows[part.name, name] = ends
+        columns = ["9 in 10, from", "5 in 10, from", "median", "5 in 10, to", "9 in 10, to"]
+        found = pd.DataFrame(rows, index=columns).T
+        return found.rename_axis(["outcome", "of one data set"])
+
+    def _statistics(self, part: Part) -> dict[str, np.ndarray]:
+        """Return statistics of each simulated data set, shape (draws,)."""
+        values = self.outcomes[part.name].astype(float)
+        flat = values.reshape(len(values), -1)
+        if part.event == "label":
+            labels = labels_of_outcome(self.draws.binding, part)
+            return {f"share of {label}": (flat == at).mean(1) for at, label in enumerate(labels)}
+        with np.errstate(all="ignore"):
+            found = {"smallest": flat.min(axis=1), "mean": flat.mean(axis=1)}
+            if flat.shape[1] > 1:
+                found["sd"] = flat.std(axis=1, ddof=1)
+            return found | {"largest": flat.max(axis=1)}
+
+    def __str__(self) -> str:
+        table = self.table()
+        lines = []
+        for part in self.draws.binding.program.outcomes:
+            values = self.outcomes[part.name].astype(float)
+            known = values[np.isfinite(values)]
+            if part.event != "label" and known.size:
+                low, high = np.quantile(known, [0.05, 0.95])
+                lines.append(
+                    f"With these priors, 9 of 10 imagined values of `{part.name}` lie between "
+                    f"{low:.4g} and {high:.4g}. Are these all possible, and none missing?"
+                )
+            lost = values.size - known.size
+            if lost:
+                lines.append(
+                    f"{lost / values.size:.1%} of the imagined values of `{part.name}` are no "
+                    "finite numbers: the priors allow arguments that make no sense."
+                )
+        size = len(next(iter(self.outcomes.values()))) if self.outcomes else 0
+        heading = f"{size} imagined data sets:"
+        shown = table.rename_axis([None, None]).to_string(float_format=lambda v: f"{v:.4g}")
+        return "\n".join([*lines, heading, shown])
+
     def data(self, draw: int) -> Any:
         """Return one simulated data set, shaped like the data given.
 

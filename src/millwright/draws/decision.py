@@ -137,10 +137,10 @@ class Decision:
         for name, values in self.draws.items():
             a, b = interval(values, self.level, self.kind)
             below, inside, above = (probability_text(s, len(values)) for s in self.shares(name))
-            middle = "" if self.single else f", {inside} inside"
+            middle = "" if self.single else f", inside: {inside}"
             lines.append(
                 f"  {name}: {self._outcome(values, self.level).upper()}. Interval {a:.4g} to "
-                f"{b:.4g}; share of the posterior {below} below{middle}, {above} above."
+                f"{b:.4g}. Share of the posterior below: {below}{middle}, above: {above}."
             )
         return "\n".join(lines)
 

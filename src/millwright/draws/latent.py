@@ -23,6 +23,7 @@ from millwright.modelling.binding import Binding, bind
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled
 from millwright.modelling.shaping import spread_arguments
+from millwright.modelling.simulate import draw_part
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import Tables, joined
 
@@ -227,8 +228,8 @@ def extended(
 ) -> dict[str, Labelled]:
     """Return the unknowns for a binding of new rows whose label sets have grown.
 
-    Unknowns over a label set that has new labels must be processes: they are carried on from
-    their draws at the old labels.
+    Processes over a label set that has new labels are carried on from their draws at the old
+    labels; effects of groups are drawn for the new ones from the distribution of the groups.
     """
     known = draws.known(keep)
     evaluation = along.evaluation({})
@@ -249,14 +250,11 @@ def _extend(
     generator: np.random.Generator,
 ) -> Labelled:
     family = family_of(part.family, part.arguments)
-    if not isinstance(family, Process):
-        raise DataError(
-            part.definition.message(
-                f"the new rows have labels of `{part.per[-1]}` that the fit has not seen; only a "
-                "process can be carried on to them"
-            )
-        )
     axes = (DRAW, *part.axes)
+    if not isinstance(family, Process):
+        drawn = draw_part(part, part.axes, len(item.values), generator, evaluation).values.copy()
+        drawn[tuple(slice(0, n) for n in item.values.shape)] = item.values
+        return Labelled(drawn, axes)
     named = evaluation.parameters(part)
     p = {
         name: np.asarray(value, dtype=float)
@@ -305,11 +303,13 @@ def _all_after(new: Sequence[Any], old: Sequence[Any]) -> bool:
     return min(map(float, new)) > max(map(float, old))
 
 
-def grown_labels(draws: Draws, tables: Tables) -> dict[str, tuple[Any, ...]] | None:
+def grown_labels(
+    draws: Draws, tables: Tables, fresh: bool = False
+) -> dict[str, tuple[Any, ...]] | None:
     """Return label sets with the new rows' labels added, or None if there are no new ones.
 
-    Only label sets of processes can grow. A walk goes forward, so its new labels must come after
-    the old ones.
+    Label sets of processes can grow; those of other unknowns if `fresh`. A walk goes forward, so
+    its new labels must come after the old ones.
     """
     binding = draws.binding
     result = dict(binding.labels)
@@ -328,4 +328,18 @@ def grown_labels(draws: Draws, tables: Tables) -> dict[str, tuple[Any, ...]] | N
                 )
             )
         result[name] = (*old, *new)
+    if fresh:
+        _add_levels(draws, tables, result)
     return result if result != dict(binding.labels) else None
+
+
+def _add_levels(draws: Draws, tables: Tables, result: dict[str, tuple[Any, ...]]) -> None:
+    """Add the new levels of label sets that only effects of groups run over."""
+    for part in draws.binding.program.unknowns:
+        if isinstance(family_of(part.family, part.arguments), Process):
+            continue
+        for name in part.per:
+            if name in tables.columns:
+                known = set(result[name])
+                new = [label for label in tables.labels(name) if label not in known]
+                result[name] = (*result[name], *new)

@@ -280,14 +280,16 @@ def predict(
     rows: int | None,
     seed: int,
     numbers: Mapping[str, np.ndarray] | None = None,
+    fresh: bool = False,
 ) -> Predictions:
     """Draw outcomes for new rows, once for each posterior draw.
 
-    `numbers` are the rows' numbers for tables; by default they count from 1.
+    `numbers` are the rows' numbers for tables; by default they count from 1. `fresh` lets effects
+    of levels that the fit has not seen be drawn from the distribution of the groups.
     """
     old = draws.binding
     tables = read_tables(data, old.specification.columns, rows)
-    grown = grown_labels(draws, tables)
+    grown = grown_labels(draws, tables, fresh)
     binding = bind(old.specification, tables, grown or old.labels, outcomes="optional", like=old)
     together = joint_outcomes(binding)
     generator = np.random.default_rng([seed, 2])

@@ -47,10 +47,16 @@ def _repeated(binding: Binding, part: Part, seen: np.ndarray, axis: str) -> int:
 
 
 def _by_chance(seen: np.ndarray) -> float:
-    gaps = np.diff(np.unique(seen))
     low, high = np.quantile(seen, [0.25, 0.75])
-    if not gaps.size or high <= low:
+    if high <= low:
         return np.inf
-    # Gaps that rounding in the last bits makes are none.
-    step = gaps[gaps > 1e-9 * (high - low)].min(initial=np.inf)
-    return float(0.5 * len(seen) ** 2 * step / (2 * (high - low)))
+    return float(0.5 * len(seen) ** 2 * _rounded_to(seen) / (2 * (high - low)))
+
+
+def _rounded_to(seen: np.ndarray) -> float:
+    """Return the decimal step that all values are multiples of, down to 10^-9."""
+    for decimals in range(-3, 10):
+        scaled = seen * 10.0**decimals
+        if np.allclose(scaled, np.round(scaled), rtol=0, atol=1e-6):
+            return 10.0**-decimals
+    return 1e-9

@@ -18,7 +18,7 @@ from millwright.modelling.shaping import split_axes, spread_arguments
 from millwright.modelling.space import free_of, places
 from millwright.modelling.specification import Part
 
-__all__ = ["draw_outcomes", "draw_unknowns", "positions_from", "stated_values"]
+__all__ = ["draw_outcomes", "draw_part", "draw_unknowns", "positions_from", "stated_values"]
 
 
 def stated_values(binding: Binding, given: Mapping[str, Any]) -> dict[str, Labelled]:
@@ -82,7 +82,9 @@ def draw_unknowns(
     with np.errstate(all="ignore"):
         for part in binding.program.unknowns:
             if part.name not in known:
-                evaluation.values[part.name] = _draw(part, part.axes, draws, generator, evaluation)
+                evaluation.values[part.name] = draw_part(
+                    part, part.axes, draws, generator, evaluation
+                )
     return evaluation
 
 
@@ -97,19 +99,20 @@ def draw_outcomes(
     axes = dict(binding.program.outcome_axes)
     with np.errstate(all="ignore"):
         return {
-            part.name: _draw(part, axes[part.name], draws, generator, evaluation).values
+            part.name: draw_part(part, axes[part.name], draws, generator, evaluation).values
             for part in binding.program.outcomes
             if part.name not in leave_out
         }
 
 
-def _draw(
+def draw_part(
     part: Part,
     axes: tuple[str, ...],
     draws: int,
     generator: np.random.Generator,
     evaluation: Evaluation,
 ) -> Labelled:
+    """Draw an unknown or an outcome from its distribution, once for each draw of the others."""
     size = (draws, *evaluation.program.shape(axes))
     named = evaluation.parameters(part)
     given = spread_arguments(on_numpy, part, named, (DRAW, *axes), evaluation.program)

@@ -2,33 +2,73 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from millwright.draws.expressions import chosen_numbers
-from millwright.errors import ArgumentError
+from millwright.errors import ArgumentError, nearest
 from millwright.posterior import Posterior
 
-__all__ = ["chosen"]
+__all__ = ["Chosen", "check_posterior", "check_reference", "chosen"]
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """Draws of each single number to show, shape (chains, draws), and what the title adds."""
+
+    draws: Mapping[str, np.ndarray]
+    page: str = ""
+
+
+def check_posterior(posterior: object) -> Posterior:
+    """Return a posterior, or refuse what is none."""
+    if not isinstance(posterior, Posterior):
+        raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
+    return posterior
 
 
 def chosen(
-    posterior: Posterior, names: str | Sequence[str] | None, most: int
-) -> dict[str, np.ndarray]:
-    """Return draws of each single number to show, shape (chains, draws).
+    posterior: Posterior,
+    names: str | Sequence[str] | None,
+    most: int,
+    page: int | None = None,
+) -> Chosen:
+    """Return the quantities to show: all of them, or those of one page.
 
     Raises
     ------
     ArgumentError
-        If there are more than fit into one figure, or the argument is not a posterior.
+        If there are more than fit into one figure and no page is named, or the argument is not a
+        posterior.
     """
-    if not isinstance(posterior, Posterior):
-        raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
-    single = chosen_numbers(posterior.draws, names)
-    if len(single) > most:
-        raise ArgumentError(
-            f"{len(single)} quantities do not fit into one figure; at most {most} do. Choose "
-            f"some by name: {', '.join(posterior.draws.names()[:6])}, ..."
-        )
-    return single
+    single = chosen_numbers(check_posterior(posterior).draws, names)
+    pages = max(1, -(-len(single) // most))
+    if page is None:
+        if pages > 1:
+            raise ArgumentError(
+                f"{len(single)} quantities do not fit into one figure; at most {most} do. Choose "
+                f"some by name: {', '.join(list(single)[:4])}, ..., or one page after the other "
+                f"(page=1 to page={pages})."
+            )
+        if not single:
+            raise ArgumentError("There is nothing to show.")
+        return Chosen(single)
+    if isinstance(page, bool) or not isinstance(page, int) or not 1 <= page <= pages:
+        raise ArgumentError(f"`page` must be a whole number from 1 to {pages}, not {page!r}.")
+    shown = list(single)[(page - 1) * most : page * most]
+    words = f" (page {page} of {pages})" if pages > 1 else ""
+    return Chosen({name: single[name] for name in shown}, words)
+
+
+def check_reference(
+    reference: Mapping[str, float] | None, known: Mapping[str, object]
+) -> Mapping[str, float]:
+    """Return reference values by name, or refuse names that are not shown."""
+    for name in reference or {}:
+        if name not in known:
+            raise ArgumentError(
+                f"`reference` names `{name}`, which is not shown.{nearest(name, known)}"
+            )
+    return reference or {}

@@ -8,8 +8,10 @@ from matplotlib.figure import Figure
 
 from millwright.draws.curve import Curve, curve
 from millwright.draws.labelled_draws import Draws
-from millwright.errors import ArgumentError
-from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, new_figure, styled
+from millwright.plots.choose import check_posterior
+from millwright.plots.panels import Size, single_panel
+from millwright.plots.prior import check_simulated
+from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, styled
 from millwright.posterior import Posterior
 from millwright.simulated import Simulated
 
@@ -21,7 +23,8 @@ def fitted_line(
     column: str,
     outcome: str | None = None,
     *,
-    size: tuple[float, float] = (12.8, 7.0),
+    axes: Axes | None = None,
+    size: Size = (12.8, 7.0),
     text: bool = True,
 ) -> Figure:
     """Draw the fitted expectation of an outcome along a column, with bands, over the data.
@@ -33,29 +36,29 @@ def fitted_line(
         frequent label.
     outcome
         Which outcome, if there are several.
+    axes
+        Axes to draw into, without title and caption.
     """
-    if not isinstance(posterior, Posterior):
-        raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
+    check_posterior(posterior)
     line = curve(posterior.draws, column, outcome, posterior.record.seed)
     name = outcome or posterior.draws.binding.program.outcomes[0].name
     with styled():
-        figure = new_figure(*size)
-        axes = figure.subplots()
-        _band(axes, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
-        _band(axes, line.x, line.expected, 0.95, RIVER, 0.30, "expectation, 95 %")
-        _band(axes, line.x, line.expected, 0.50, RIVER, 0.45, "expectation, 50 %")
+        figure, panel = single_panel(size, axes)
+        _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
+        _band(panel, line.x, line.expected, 0.95, RIVER, 0.30, "expectation, 95 %")
+        _band(panel, line.x, line.expected, 0.50, RIVER, 0.45, "expectation, 50 %")
         middle = np.median(line.expected, axis=0)
-        axes.plot(line.x, middle, color=RIVER, lw=2, label="expectation, median")
+        panel.plot(line.x, middle, color=RIVER, lw=2, label="expectation, median")
         seen = posterior.draws.binding.arguments["observed", name]
         at = posterior.draws.binding.tables.columns[column].values
-        axes.plot(at, seen, "o", color=INK, ms=5, label="observed")
-        _labels(axes, column, name)
+        panel.plot(at, seen, "o", color=INK, ms=5, label="observed")
+        _labels(panel, column, name)
         return finish(
             figure,
             f"Fitted line: {name} along {column}",
             "Bands are central intervals. The narrow bands say where the expectation lies; "
             "about 95 in 100 new observations should fall into the wide one." + _held(line),
-            text,
+            text and axes is None,
         )
 
 
@@ -65,7 +68,8 @@ def prior_lines(
     outcome: str | None = None,
     *,
     lines: int = 25,
-    size: tuple[float, float] = (12.8, 7.0),
+    axes: Axes | None = None,
+    size: Size = (12.8, 7.0),
     text: bool = True,
 ) -> Figure:
     """Draw lines that the prior allows over the data's range, before any fit.
@@ -76,26 +80,24 @@ def prior_lines(
         Result of `model.simulate(data)`.
     lines
         How many single lines to draw over the bands.
+    axes
+        Axes to draw into, without title and caption.
     """
-    if not isinstance(simulated, Simulated):
-        raise ArgumentError(
-            f"A simulation is needed here (model.simulate(data)), not {type(simulated).__name__}."
-        )
+    check_simulated(simulated)
     draws: Draws = simulated.draws
     line = curve(draws, column, outcome, seed=0)
     name = outcome or draws.binding.program.outcomes[0].name
     with styled():
-        figure = new_figure(*size)
-        axes = figure.subplots()
-        _band(axes, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
-        _band(axes, line.x, line.expected, 0.95, STONE, 0.35, "expectation, 95 %")
-        _band(axes, line.x, line.expected, 0.50, STONE, 0.55, "expectation, 50 %")
+        figure, panel = single_panel(size, axes)
+        _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
+        _band(panel, line.x, line.expected, 0.95, STONE, 0.35, "expectation, 95 %")
+        _band(panel, line.x, line.expected, 0.50, STONE, 0.55, "expectation, 50 %")
         for at, single in enumerate(line.expected[:lines]):
             label = "single lines from the prior" if at == 0 else None
-            axes.plot(line.x, single, color=INK, lw=0.5, alpha=0.35, label=label)
+            panel.plot(line.x, single, color=INK, lw=0.5, alpha=0.35, label=label)
         low, high = np.nanquantile(line.outcomes, [0.01, 0.99])
-        axes.set_ylim(low, high)
-        _labels(axes, column, name)
+        panel.set_ylim(low, high)
+        _labels(panel, column, name)
         nine = np.nanquantile(line.outcomes, [0.05, 0.95])
         return finish(
             figure,
@@ -103,7 +105,7 @@ def prior_lines(
             f"With these priors, 9 of 10 imagined observations lie between {nine[0]:.3g} and "
             f"{nine[1]:.3g}. Is that sensible? If impossible values are common, tighten the "
             "priors; if known values are missing, widen them." + _held(line),
-            text,
+            text and axes is None,
         )
 
 

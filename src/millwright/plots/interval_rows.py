@@ -1,22 +1,35 @@
-"""Credible intervals, each definition on an axis of its own."""
+"""Credible intervals in rows: of quantities, of groups beside what was observed, across fits."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.draws.expressions import single_numbers
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.errors import ArgumentError
-from millwright.plots.choose import chosen
-from millwright.plots.style import INK, RIVER, finish, light_grid, new_figure, styled
+from millwright.fits_compared import AcrossFits
+from millwright.plots.choose import check_posterior, check_reference, chosen
+from millwright.plots.panels import Size, single_panel
+from millwright.plots.style import (
+    CHAINS,
+    INK,
+    RIVER,
+    STONE,
+    finish,
+    light_grid,
+    new_figure,
+    styled,
+)
 from millwright.posterior import Posterior
 
-__all__ = ["intervals"]
+__all__ = ["across_fits", "intervals", "shrinkage"]
 
 _MOST_ROWS = 60
+_MOST_DEFINITIONS = 12
 
 
 def intervals(
@@ -25,7 +38,9 @@ def intervals(
     *,
     level: float = 0.95,
     kind: IntervalKind = "central",
-    size: tuple[float, float] | None = None,
+    reference: Mapping[str, float] | None = None,
+    page: int | None = None,
+    size: Size | None = None,
     text: bool = True,
 ) -> Figure:
     """Draw a credible interval for each quantity; every definition has its own axis.
@@ -33,15 +48,20 @@ def intervals(
     Parameters
     ----------
     names
-        Definitions to show; at most 60 single numbers in 12 definitions.
+        Quantities or expressions to show; at most 60 single numbers in 12 definitions a page.
     level, kind
         Level and kind of the thin bar; the thick bar is the 50 % interval of the same kind.
+    reference
+        Values to mark, by the name of a row: a known truth, or another method's estimate.
+    page
+        Which page, from 1, where there are more.
     """
-    single = chosen(posterior, names, most=_MOST_ROWS)
+    shown = chosen(posterior, names, _MOST_ROWS, page)
+    marked = check_reference(reference, shown.draws)
     groups: dict[str, dict[str, np.ndarray]] = {}
-    for name, value in single.items():
+    for name, value in shown.draws.items():
         groups.setdefault(name.split("[")[0], {})[name] = value.reshape(-1)
-    if len(groups) > 12:
+    if len(groups) > _MOST_DEFINITIONS:
         raise ArgumentError("At most 12 definitions fit into one figure; choose some by name.")
     heights = [len(group) + 1.1 for group in groups.values()]
     with styled():
@@ -49,27 +69,43 @@ def intervals(
         figure = new_figure(*(size or (12.8, height)))
         panels = figure.subplots(len(groups), 1, squeeze=False, height_ratios=heights)[:, 0]
         for axes, group in zip(panels, groups.values(), strict=True):
-            _rows(axes, group, level, kind)
+            for row, (name, value) in enumerate(group.items()):
+                _bars(axes, row, value, level, kind)
+                if name in marked:
+                    axes.plot(marked[name], row, "D", color=INK, mec="white", ms=8, zorder=5)
+            _rows(axes, list(group))
         return finish(
             figure,
-            f"Posterior: {kind_words(kind, level)}s",
+            f"Posterior: {kind_words(kind, level)}s{shown.page}",
             f"Dot: median. Thick bar: 50 % interval. Thin bar: {kind_words(kind, level)}. Each "
-            "definition has its own scale; a dotted line marks zero where it is in view.",
+            "definition has its own scale; a dotted line marks zero where it is in view."
+            + " Diamond: reference value."
+            * bool(marked),
             text,
         )
 
 
-def _rows(axes: Axes, group: dict[str, np.ndarray], level: float, kind: IntervalKind) -> None:
-    for row, value in enumerate(group.values()):
-        low, high = interval(value, level, kind)
-        inner_low, inner_high = interval(value, 0.5, kind)
-        axes.plot([low, high], [row, row], color=RIVER, lw=1.6, solid_capstyle="butt", zorder=3)
-        axes.plot(
-            [inner_low, inner_high], [row, row], color=RIVER, lw=5, solid_capstyle="butt", zorder=3
-        )
-        axes.plot(np.median(value), row, "o", color="white", mec=INK, ms=6, zorder=4)
-    axes.set_yticks(range(len(group)), list(group))
-    axes.set_ylim(len(group) - 0.4, -0.6)
+def _bars(
+    axes: Axes,
+    row: float,
+    value: np.ndarray,
+    level: float,
+    kind: IntervalKind,
+    colour: str = RIVER,
+) -> None:
+    low, high = interval(value, level, kind)
+    inner_low, inner_high = interval(value, 0.5, kind)
+    axes.plot([low, high], [row, row], color=colour, lw=1.6, solid_capstyle="butt", zorder=3)
+    axes.plot(
+        [inner_low, inner_high], [row, row], color=colour, lw=5, solid_capstyle="butt", zorder=3
+    )
+    axes.plot(np.median(value), row, "o", color="white", mec=INK, ms=6, zorder=4)
+
+
+def _rows(axes: Axes, names: Sequence[str]) -> None:
+    axes.set_yticks(range(len(names)), list(names))
+    axes.tick_params(axis="y", labelsize=7 if len(names) > 30 else 10.5)
+    axes.set_ylim(len(names) - 0.4, -0.6)
     axes.margins(x=0.06)
     left, right = axes.get_xlim()
     if left < 0 < right:
@@ -77,3 +113,107 @@ def _rows(axes: Axes, group: dict[str, np.ndarray], level: float, kind: Interval
     light_grid(axes, "x")
     axes.tick_params(axis="y", length=0)
     axes.spines["left"].set_visible(False)
+
+
+def shrinkage(
+    posterior: Posterior,
+    quantity: str,
+    observed: Mapping[str, float],
+    *,
+    level: float = 0.95,
+    kind: IntervalKind = "central",
+    axes: Axes | None = None,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw estimates of groups beside what was observed of each, lowest observed value on top.
+
+    Parameters
+    ----------
+    quantity
+        A quantity with labels, or an expression of the same scale as the observed values, such
+        as `expit(base + stone_effect)`.
+    observed
+        What each group shows by itself, by label: `data.groupby("stone")["load"].mean()`.
+
+    Raises
+    ------
+    ArgumentError
+        If labels and observed values do not fit, or there are more than 60 groups.
+    """
+    numbers = single_numbers(check_posterior(posterior).draws, quantity)
+    labels = {name: name.rsplit("[", 1)[-1].rstrip("]") for name in numbers}
+    seen = {str(label): float(value) for label, value in dict(observed).items()}
+    lacking = [label for label in labels.values() if label not in seen]
+    if lacking or len(numbers) < 2:
+        raise ArgumentError(
+            f"`observed` needs a value for each label of `{quantity}`; "
+            f"{', '.join(lacking[:6]) or 'it has no labels'} lacking."
+        )
+    if len(numbers) > _MOST_ROWS:
+        raise ArgumentError(f"{len(numbers)} groups do not fit; at most {_MOST_ROWS} do.")
+    ordered = sorted(numbers, key=lambda name: seen[labels[name]])
+    with styled():
+        height = min(8.0, 2.0 + 0.34 * len(numbers))
+        figure, panel = single_panel(size or (12.8, height), axes)
+        for row, name in enumerate(ordered):
+            value = numbers[name].reshape(-1)
+            at = seen[labels[name]]
+            panel.plot([at, np.median(value)], [row, row], color=STONE, lw=1, ls=":", zorder=1)
+            _bars(panel, row, value, level, kind)
+            panel.plot(at, row, "D", color=INK, ms=5, zorder=5)
+        everyone = np.mean([np.median(numbers[name]) for name in ordered])
+        _rows(panel, [labels[name] for name in ordered])
+        panel.axvline(everyone, color=STONE, ls="--", lw=1.2, zorder=1)
+        panel.set_xlabel(quantity)
+        return finish(
+            figure,
+            f"Groups: {quantity}, observed beside estimated",
+            f"Diamond: observed alone. Dot and bars: estimate with 50 % and "
+            f"{kind_words(kind, level)}. "
+            "Estimates are drawn from the observed value towards the middle of all groups "
+            "(dashed) where a group has few or noisy data; that is meant, and predicts better.",
+            text and axes is None,
+        )
+
+
+def across_fits(
+    found: AcrossFits,
+    *,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw the same quantities in several fits, a panel a quantity.
+
+    Parameters
+    ----------
+    found
+        Result of `mw.across_fits(...)`; at most 12 quantities.
+    """
+    if not isinstance(found, AcrossFits):
+        raise ArgumentError(f"Give the result of mw.across_fits(), not {type(found).__name__}.")
+    if len(found.draws) > _MOST_DEFINITIONS:
+        raise ArgumentError(
+            f"{len(found.draws)} quantities do not fit into one figure; at most "
+            f"{_MOST_DEFINITIONS} do. Choose some by name."
+        )
+    heights = [len(fits) + 1.2 for fits in found.draws.values()]
+    with styled():
+        figure = new_figure(*(size or (12.8, min(8.0, 1.6 + 0.38 * sum(heights)))))
+        panels = figure.subplots(len(heights), 1, squeeze=False, height_ratios=heights)[:, 0]
+        order = list(found.good)
+        for axes, (name, fits) in zip(panels, found.draws.items(), strict=True):
+            for row, (fit, value) in enumerate(fits.items()):
+                colour = CHAINS[order.index(fit) % len(CHAINS)][0]
+                _bars(axes, row, value, found.level, found.kind, colour)
+            _rows(axes, [fit if found.good[fit] else f"{fit} (see verdict)" for fit in fits])
+            axes.set_title(name)
+        changes = " ".join(found.changes).replace("`", "")
+        return finish(
+            figure,
+            f"The same quantities in {len(order)} fits",
+            f"Dot: median. Thick bar: 50 % interval. Thin bar: "
+            f"{kind_words(found.kind, found.level)}. Within a panel all fits share the scale; a "
+            f"dotted line marks zero. {changes}",
+            text,
+        )

@@ -1,8 +1,8 @@
-"""Prior against posterior."""
+"""The prior's shape, before a fit and against the posterior."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -10,19 +10,29 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 
+from millwright.draws.expressions import chosen_numbers
+from millwright.draws.region import density
 from millwright.errors import ArgumentError
-from millwright.plots.choose import chosen
-from millwright.plots.style import RIVER, STONE, density, finish, panel_grid, styled
+from millwright.plots.choose import check_posterior, check_reference, chosen
+from millwright.plots.panels import Size, panel_grid, panels_for, single_panel
+from millwright.plots.style import INK, RIVER, STONE, WHEAT, bare, finish, mark, styled
 from millwright.posterior import Posterior
+from millwright.simulated import Simulated
 
-__all__ = ["prior_posterior"]
+__all__ = ["prior_data", "prior_densities", "prior_posterior"]
+
+_MOST = 12
 
 
 def prior_posterior(
     posterior: Posterior,
     names: str | Sequence[str] | None = None,
     *,
-    size: tuple[float, float] | None = None,
+    leave_out: Sequence[str] = (),
+    reference: Mapping[str, float] | None = None,
+    page: int | None = None,
+    axes: Axes | None = None,
+    size: Size | None = None,
     text: bool = True,
 ) -> Figure:
     """Draw the prior and the posterior density of unknown and derived quantities, in own panels.
@@ -30,39 +40,163 @@ def prior_posterior(
     Parameters
     ----------
     names
-        Quantities to show; at most 12 single numbers.
+        Quantities or expressions to show; at most 12 single numbers a page.
+    leave_out
+        Quantities not to show.
+    reference
+        Values to mark, by the name of a panel: a known truth, or another method's estimate.
+    page
+        Which page, from 1, where there are more.
+    axes
+        Axes to draw a single quantity into, without title and caption.
     """
-    single = chosen(posterior, names, most=12)
-    prior = posterior.prior(names=list(dict.fromkeys(n.split("[")[0] for n in single)))
-    if not single:
-        raise ArgumentError("There is nothing to show.")
+    check_posterior(posterior)
+    asked = posterior.draws.names() if names is None else names
+    asked = [asked] if isinstance(asked, str) else list(asked)
+    unknown = [name for name in leave_out if name not in asked]
+    if isinstance(leave_out, str) or unknown:
+        raise ArgumentError(f"`leave_out` lists quantities that are shown: {', '.join(asked)}.")
+    shown = chosen(posterior, [name for name in asked if name not in leave_out], _MOST, page)
+    marked = check_reference(reference, shown.draws)
+    written = dict.fromkeys(n if n in shown.draws else n.split("[")[0] for n in asked)
+    prior = posterior.prior([name for name in written if name not in leave_out])
     with styled():
-        figure, panels = panel_grid(len(single), size)
-        for axes, (name, value) in zip(panels, single.items(), strict=False):
-            _panel(axes, name, prior[name], value.reshape(-1))
-        handles = [Patch(color=STONE, alpha=0.45), Line2D([], [], color=RIVER, lw=2)]
-        figure.legend(
-            handles, ["prior", "posterior"], loc="outside upper right", ncols=2, fontsize=9.5
-        )
+        figure, panels = panels_for(len(shown.draws), size, axes)
+        for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
+            _both(panel, name, prior[name], value.reshape(-1))
+            mark(panel, marked.get(name))
+        if axes is None:
+            handles = [Patch(color=STONE, alpha=0.45), Line2D([], [], color=RIVER, lw=2)]
+            figure.legend(
+                handles, ["prior", "posterior"], loc="outside upper right", ncols=2, fontsize=9.5
+            )
         return finish(
             figure,
-            "Prior against posterior",
+            f"Prior against posterior{shown.page}",
             "Both are drawn to the same height, since a narrow posterior would hide its prior. A "
             "posterior that is much narrower than its prior was learnt from the data; one that "
-            "lies on its prior was not; one at the edge of its prior conflicts with it.",
-            text,
+            "lies on its prior was not; one at the edge of its prior conflicts with it."
+            + " A dotted line marks a reference value."
+            * bool(marked),
+            text and axes is None,
         )
 
 
-def _panel(axes: Axes, name: str, prior: np.ndarray, posterior: np.ndarray) -> None:
-    finite = prior[np.isfinite(prior)]
-    low, high = np.quantile(finite, [0.025, 0.975])
-    shown = finite[(finite >= low) & (finite <= high)]
-    grid, height = density(shown)
+def _middle(values: np.ndarray, share: float = 0.95) -> np.ndarray:
+    """Return the finite values within a central share."""
+    finite = values[np.isfinite(values)]
+    low, high = np.quantile(finite, [(1 - share) / 2, (1 + share) / 2])
+    return np.asarray(finite[(finite >= low) & (finite <= high)])
+
+
+def _both(axes: Axes, name: str, prior: np.ndarray, posterior: np.ndarray) -> None:
+    grid, height = density(_middle(prior))
     axes.fill_between(grid, height / height.max(), color=STONE, alpha=0.45, lw=0)
     grid, height = density(posterior)
     axes.plot(grid, height / height.max(), color=RIVER, lw=2)
     axes.set_title(name)
     axes.set_ylim(0, 1.08)
-    axes.set_yticks([])
-    axes.spines["left"].set_visible(False)
+    bare(axes)
+
+
+def prior_densities(
+    simulated: Simulated,
+    names: str | Sequence[str] | None = None,
+    *,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw the shape of each prior, before any fit, with its central 95 % range.
+
+    Parameters
+    ----------
+    simulated
+        Result of `model.simulate(data)`.
+    names
+        Quantities to show; at most 12 single numbers.
+    """
+    check_simulated(simulated)
+    single = chosen_numbers(simulated.draws, names)
+    if not 0 < len(single) <= _MOST:
+        raise ArgumentError(f"{len(single)} quantities do not fit; choose 1 to {_MOST} by name.")
+    with styled():
+        figure, panels = panel_grid(len(single), size)
+        for axes, (name, value) in zip(panels, single.items(), strict=True):
+            flat = value.reshape(-1)
+            inside = _middle(flat)
+            axes.fill_between(*density(_middle(flat, 0.99)), color=STONE, alpha=0.3, lw=0)
+            axes.plot([inside.min(), inside.max()], [0, 0], color=INK, lw=5, clip_on=False)
+            axes.set_title(f"{name}: {inside.min():.3g} to {inside.max():.3g}")
+            axes.set_ylim(bottom=0)
+            bare(axes)
+        return finish(
+            figure,
+            "Priors: what is held possible before seeing the data",
+            "Area: density within the central 99 %, from draws. Bar, and numbers above the panel: "
+            "central 95 % range. Ask of each: is every value in it possible, and is no sensible "
+            "value left out?",
+            text,
+        )
+
+
+def prior_data(
+    simulated: Simulated,
+    outcome: str | None = None,
+    *,
+    axes: Axes | None = None,
+    size: Size = (12.8, 6.0),
+    text: bool = True,
+) -> Figure:
+    """Draw whole data sets that the prior imagines, as cumulative curves with bands.
+
+    Parameters
+    ----------
+    simulated
+        Result of `model.simulate(data)`.
+    outcome
+        Which outcome, if there are several; not one of labels.
+    """
+    check_simulated(simulated)
+    numbers = {
+        part.name: simulated.outcomes[part.name].astype(float)
+        for part in simulated.draws.binding.program.outcomes
+        if part.event != "label"
+    }
+    first: str = next(iter(numbers), "")
+    name = first if outcome is None else outcome
+    if name not in numbers:
+        raise ArgumentError(f"There is no outcome of numbers `{name}`: {', '.join(numbers)}.")
+    copies = numbers[name].reshape(len(numbers[name]), -1)
+    copies = np.sort(copies[np.isfinite(copies).all(axis=1)], axis=1)
+    if not len(copies):
+        raise ArgumentError(f"Every imagined data set of `{name}` has values that overflow.")
+    share = (np.arange(copies.shape[1]) + 0.5) / copies.shape[1]
+    with styled():
+        figure, panel = single_panel(size, axes)
+        for level, alpha in ((0.9, 0.25), (0.5, 0.45)):
+            low, high = np.quantile(copies, [(1 - level) / 2, (1 + level) / 2], axis=0)
+            label = f"{100 * level:.0f} % of imagined data sets"
+            panel.fill_betweenx(share, low, high, color=WHEAT, alpha=alpha, lw=0, label=label)
+        for at, one in enumerate(copies[:15]):
+            label = "single imagined data sets" if at == 0 else ""
+            panel.plot(one, share, color=INK, lw=0.5, alpha=0.5, label=label)
+        panel.set_xlim(*np.quantile(copies, [0.01, 0.99]))
+        panel.set_xlabel(name)
+        panel.set_ylabel("share of rows at or below")
+        panel.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
+        nine = np.quantile(copies, [0.05, 0.95])
+        return finish(
+            figure,
+            f"Prior: whole data sets of {name}, before seeing the data",
+            "Each thin line is one imagined data set, its rows sorted. With these priors, 9 of 10 "
+            f"imagined values lie between {nine[0]:.3g} and {nine[1]:.3g}. Is that sensible?",
+            text and axes is None,
+        )
+
+
+def check_simulated(simulated: object) -> None:
+    """Refuse what is no simulation."""
+    if not isinstance(simulated, Simulated):
+        raise ArgumentError(
+            f"A simulation is needed here (model.simulate(data)), not {type(simulated).__name__}."
+        )

@@ -8,23 +8,24 @@ from contextlib import contextmanager
 from typing import Any
 
 import matplotlib as mpl
-import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
-from matplotlib.ticker import MaxNLocator
 
 __all__ = [
+    "BRICK",
     "CHAINS",
     "INK",
+    "MOSS",
+    "PLUM",
     "RIVER",
     "STONE",
     "WHEAT",
-    "density",
+    "bare",
     "finish",
     "light_grid",
+    "mark",
     "new_figure",
-    "panel_grid",
     "styled",
 ]
 
@@ -84,21 +85,11 @@ def new_figure(width: float, height: float) -> Figure:
     return Figure(figsize=(width, height), layout=layout, dpi=100)
 
 
-def panel_grid(count: int, size: tuple[float, float] | None) -> tuple[Figure, list[Axes]]:
-    """Return a figure with `count` panels, each with few ticks, since long numbers collide."""
-    columns = 2 if count in (2, 4) else min(3, count)
-    rows = -(-count // columns)
-    figure = new_figure(*(size or (12.8, min(8.0, 1.8 + 2.4 * rows))))
-    panels = list(figure.subplots(rows, columns, squeeze=False).ravel())
-    for axes in panels[:count]:
-        axes.xaxis.set_major_locator(MaxNLocator(5))
-    for axes in panels[count:]:
-        axes.set_visible(False)
-    return figure, panels[:count]
-
-
 def finish(figure: Figure, title: str, caption: str, show_text: bool) -> Figure:
-    """Add the title, which says what is shown, and the caption, which says how to read it."""
+    """Add the title, which says what is shown, and the caption, which says how to read it.
+
+    A figure of the user's, whose axes were given, gets neither.
+    """
     if show_text:
         figure.suptitle(title, x=0.01, ha="left", fontsize=13, fontweight="bold", color=INK)
         wide = int(figure.get_figwidth() * 13.5)
@@ -106,18 +97,19 @@ def finish(figure: Figure, title: str, caption: str, show_text: bool) -> Figure:
     return figure
 
 
-def density(values: np.ndarray, points: int = 200) -> tuple[np.ndarray, np.ndarray]:
-    """Return a kernel estimate of a density over the range of its draws."""
-    from scipy.stats import gaussian_kde
-
-    low, high = float(values.min()), float(values.max())
-    if high - low <= 1e-12 * max(abs(low), abs(high), 1e-300):
-        return np.array([low]), np.array([1.0])
-    grid = np.linspace(low, high, points)
-    return grid, gaussian_kde(values)(grid)
-
-
 def light_grid(axes: Axes, axis: str) -> None:
     """Draw a light grid along one axis, behind the data."""
     axes.grid(True, axis=axis, zorder=0)  # type: ignore[arg-type]
     axes.set_axisbelow(True)
+
+
+def bare(axes: Axes) -> None:
+    """Take away the vertical axis of a panel whose heights mean nothing by themselves."""
+    axes.set_yticks([])
+    axes.spines["left"].set_visible(False)
+
+
+def mark(axes: Axes, value: float | None, label: str = "reference") -> None:
+    """Draw a reference value as a dotted vertical line."""
+    if value is not None:
+        axes.axvline(value, color=INK, ls=":", lw=1.4, zorder=2, label=label)

@@ -2,25 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
-from millwright.plots.choose import chosen
-from millwright.plots.style import CHAINS, density, finish, new_figure, panel_grid, styled
+from millwright.draws.region import density
+from millwright.errors import ArgumentError
+from millwright.plots.choose import check_reference, chosen
+from millwright.plots.panels import Size, panels_for
+from millwright.plots.style import CHAINS, INK, bare, finish, mark, new_figure, styled
 from millwright.posterior import Posterior
 
-__all__ = ["densities", "trace"]
+__all__ = ["chain_legend", "densities", "trace"]
+
+_MOST_POINTS = 4000
 
 
 def trace(
     posterior: Posterior,
     names: str | Sequence[str] | None = None,
     *,
-    size: tuple[float, float] | None = None,
+    warmup: bool = False,
+    page: int | None = None,
+    size: Size | None = None,
     text: bool = True,
 ) -> Figure:
     """Draw each chain's path, with its density standing sideways in the margin.
@@ -28,39 +35,56 @@ def trace(
     Parameters
     ----------
     names
-        Quantities to show; at most 8 single numbers.
+        Quantities or expressions to show; at most 8 single numbers a page.
+    warmup
+        Whether to add a panel with the log density from the first transition of the warm-up on.
+    page
+        Which page, from 1, where there are more.
     size
         Width and height in inches.
     text
         Whether to write title and caption.
     """
-    single = chosen(posterior, names, most=8)
+    shown = chosen(posterior, names, 8 - warmup, page)
+    rows = len(shown.draws) + warmup
     with styled():
-        figure = new_figure(*(size or (12.8, min(8.0, 2.0 + 1.5 * len(single)))))
-        panels = figure.subplots(len(single), 2, squeeze=False, sharey="row", width_ratios=[7, 1])
-        for (wide, margin), (name, value) in zip(panels, single.items(), strict=True):
+        figure = new_figure(*(size or (12.8, min(8.0, 2.0 + 1.5 * rows))))
+        panels = figure.subplots(rows, 2, squeeze=False, width_ratios=[7, 1])
+        if warmup:
+            _with_warmup(panels[0, 0], posterior)
+            panels[0, 1].set_visible(False)
+        below = panels[int(warmup) :]
+        for (wide, margin), (name, value) in zip(below, shown.draws.items(), strict=True):
+            margin.sharey(wide)
             _paths(wide, name, value)
             _sideways(margin, value)
             wide.tick_params(labelbottom=wide is panels[-1, 0])
         panels[-1][0].set_xlabel("draw after warm-up")
-        _legend(figure, value.shape[0])
+        chain_legend(figure, posterior.draws.shape[0])
         return finish(
             figure,
-            "Traces of the chains",
+            f"Traces of the chains{shown.page}",
             "Good: all chains wander over the same range without drift, and the densities in "
             "the margin lie on top of each other. Bad: a chain that stays apart, drifts or "
-            "stands still.",
+            "stands still." + _WARM * warmup,
             text,
         )
 
 
+_WARM = (
+    " First panel: log density from the start; the warm-up (left of the line) is not kept. It "
+    "should reach the level of the kept draws well before its end."
+)
+
+
 def _paths(axes: Axes, name: str, value: np.ndarray) -> None:
-    draws = np.arange(1, value.shape[1] + 1)
-    for chain, line in enumerate(value):
+    step = max(1, value.shape[1] // _MOST_POINTS)
+    draws = np.arange(1, value.shape[1] + 1)[::step]
+    for chain, line in enumerate(value[:, ::step]):
         colour, _ = CHAINS[chain % len(CHAINS)]
         axes.plot(draws, line, color=colour, lw=0.6, alpha=0.8)
     axes.set_title(name)
-    axes.set_xlim(1, value.shape[1])
+    axes.set_xlim(1, max(2, value.shape[1]))
 
 
 def _sideways(axes: Axes, value: np.ndarray) -> None:
@@ -70,24 +94,45 @@ def _sideways(axes: Axes, value: np.ndarray) -> None:
         axes.plot(height, grid, color=colour, ls=style, lw=1.3)
     axes.set_xlim(left=0)
     axes.set_xticks([])
-    axes.tick_params(left=False)
+    axes.tick_params(left=False, labelleft=False)
     axes.spines["bottom"].set_visible(False)
 
 
-def _legend(figure: Figure, chains: int) -> None:
-    lines = [
-        Line2D([], [], color=CHAINS[chain % len(CHAINS)][0], ls=CHAINS[chain % len(CHAINS)][1])
-        for chain in range(chains)
-    ]
-    labels = [f"chain {chain + 1}" for chain in range(chains)]
-    figure.legend(lines, labels, loc="outside upper right", ncols=min(chains, 8), fontsize=9.5)
+def _with_warmup(axes: Axes, posterior: Posterior) -> None:
+    """Draw log densities before and after the end of the warm-up."""
+    before = posterior.sampling_statistics(warmup=True)["log_density"].values
+    after = posterior.sampling_statistics()["log_density"].values
+    whole = np.concatenate([before, after], axis=1)
+    at = np.concatenate([np.arange(-before.shape[1], 0), np.arange(after.shape[1])])
+    for chain, line in enumerate(whole):
+        colour, _ = CHAINS[chain % len(CHAINS)]
+        axes.plot(at, line, color=colour, lw=0.6, alpha=0.8)
+    # The first points can be so low that nothing else would be seen.
+    low, high = np.quantile(after, [0.0, 1.0])
+    axes.set_ylim(low - 2.0 * (high - low), high + 0.2 * (high - low))
+    axes.axvline(0, color=INK, lw=1.2)
+    axes.set_xlim(at[0], at[-1])
+    axes.set_title("log density, warm-up left of the line")
+
+
+def chain_legend(figure: Figure, chains: int, words: Sequence[str] = ()) -> None:
+    """Add a legend of the chains, for as many as differ, or of what `words` name."""
+    shown = len(words) or min(chains, len(CHAINS))
+    lines = [Line2D([], [], color=colour, ls=style) for colour, style in CHAINS[:shown]]
+    labels = list(words) or [f"chain {chain + 1}" for chain in range(shown)]
+    if chains > shown:
+        labels[-1] += f" (colours repeat up to chain {chains})"
+    figure.legend(lines, labels, loc="outside upper right", ncols=min(shown, 8), fontsize=9.5)
 
 
 def densities(
     posterior: Posterior,
     names: str | Sequence[str] | None = None,
     *,
-    size: tuple[float, float] | None = None,
+    reference: Mapping[str, float] | None = None,
+    page: int | None = None,
+    axes: Axes | None = None,
+    size: Size | None = None,
     text: bool = True,
 ) -> Figure:
     """Draw the density of each chain, one panel a quantity.
@@ -95,24 +140,34 @@ def densities(
     Parameters
     ----------
     names
-        Quantities to show; at most 12 single numbers.
+        Quantities or expressions to show; at most 12 single numbers a page.
+    reference
+        Values to mark, by the name of a panel: a known truth, or another method's estimate.
+    page
+        Which page, from 1, where there are more.
+    axes
+        Axes to draw a single quantity into, without title and caption.
     """
-    single = chosen(posterior, names, most=12)
+    shown = chosen(posterior, names, 12, page)
+    marked = check_reference(reference, shown.draws)
     with styled():
-        figure, panels = panel_grid(len(single), size)
-        for axes, (name, value) in zip(panels, single.items(), strict=False):
+        figure, panels = panels_for(len(shown.draws), size, axes)
+        for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
+            if not np.isfinite(value).all():
+                raise ArgumentError(f"`{name}` has draws that are not finite.")
             for chain, line in enumerate(value):
                 colour, style = CHAINS[chain % len(CHAINS)]
-                axes.plot(*density(line), color=colour, ls=style, lw=1.5)
-            axes.set_title(name)
-            axes.set_ylim(bottom=0)
-            axes.set_yticks([])
-            axes.spines["left"].set_visible(False)
-        _legend(figure, value.shape[0])
+                panel.plot(*density(line), color=colour, ls=style, lw=1.5)
+            panel.set_title(name)
+            panel.set_ylim(bottom=0)
+            bare(panel)
+            mark(panel, marked.get(name))
+        if axes is None:
+            chain_legend(figure, posterior.draws.shape[0])
         return finish(
             figure,
-            "Posterior density of each chain",
+            f"Posterior density of each chain{shown.page}",
             "Good: the curves of all chains lie on top of each other. Each panel has its own "
-            "scale.",
-            text,
+            "scale." + " A dotted line marks a reference value." * bool(marked),
+            text and axes is None,
         )

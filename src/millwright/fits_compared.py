@@ -1,0 +1,207 @@
+"""Several fits together: the same quantities across models, and predictions side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from millwright.draws.expressions import chosen_numbers
+from millwright.draws.intervals import IntervalKind, check_level, interval, kind_words
+from millwright.draws.numbers import probability_text, supported_range
+from millwright.draws.prediction import Predictions
+from millwright.errors import ArgumentError
+from millwright.posterior import Posterior
+from millwright.terminal.tables import text_table
+
+__all__ = ["AcrossFits", "ScoresCompared", "across_fits", "compare_predictions"]
+
+
+@dataclass(frozen=True)
+class AcrossFits:
+    """The same quantities in several fits.
+
+    Attributes
+    ----------
+    draws
+        For each quantity, the draws of each fit that has it, shape (draws,).
+    good
+        Whether each fit's verdict is good.
+    """
+
+    draws: Mapping[str, Mapping[str, np.ndarray]] = field(repr=False)
+    level: float
+    kind: IntervalKind
+    good: Mapping[str, bool]
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """One row a quantity and fit: mean, sd, interval, probability above 0."""
+        heading = kind_words(self.kind, self.level)
+        rows = {}
+        for name, fits in self.draws.items():
+            for fit, values in fits.items():
+                low, high = interval(values, self.level, self.kind)
+                rows[name, fit] = {
+                    "mean": float(values.mean()),
+                    "sd": float(values.std(ddof=1)),
+                    f"{heading}, from": float(low),
+                    f"{heading}, to": float(high),
+                    "probability above 0": float(np.mean(values > 0)),
+                }
+        return pd.DataFrame(rows).T.rename_axis(["quantity", "fit"])
+
+    @property
+    def changes(self) -> tuple[str, ...]:
+        """Quantities that are clear of zero in one fit and not in another, in words."""
+        sentences = []
+        for name, fits in self.draws.items():
+            ends = {fit: interval(v, self.level, self.kind) for fit, v in fits.items()}
+            clear = [fit for fit, (low, high) in ends.items() if low > 0 or high < 0]
+            unclear = [fit for fit in ends if fit not in clear]
+            if clear and unclear:
+                sentences.append(
+                    f"`{name}` is clear of 0 in {', '.join(clear)}, not in {', '.join(unclear)}: "
+                    "it depends on what else is in the model."
+                )
+            signs = {np.sign(ends[fit][0]) for fit in clear}
+            if len(signs) > 1:
+                sentences.append(f"`{name}` changes its SIGN between {' and '.join(clear)}.")
+        return tuple(sentences)
+
+    def __str__(self) -> str:
+        heading = kind_words(self.kind, self.level)
+        table = self.table
+        error = 0.1 * table["sd"]
+        rows = zip(table[f"{heading}, from"], table[f"{heading}, to"], error, strict=True)
+        sizes = [len(self.draws[name][fit]) for name, fit in table.index]
+        columns = {
+            "fit": [fit for _, fit in table.index],
+            "mean": [f"{value:.3g}" for value in table["mean"]],
+            "sd": [f"{value:.2g}" for value in table["sd"]],
+            heading: [supported_range(*row) for row in rows],
+            "P(above 0)": [
+                probability_text(p, size)
+                for p, size in zip(table["probability above 0"], sizes, strict=True)
+            ],
+        }
+        bad = [
+            f"The verdict on `{fit}` is not good: see its convergence()."
+            for fit, good in self.good.items()
+            if not good
+        ]
+        return "\n".join(
+            [text_table([name for name, _ in table.index], columns), *self.changes, *bad]
+        )
+
+
+def across_fits(
+    names: str | Sequence[str] | None = None,
+    /,
+    *,
+    level: float = 0.95,
+    kind: IntervalKind = "central",
+    **posteriors: Posterior,
+) -> AcrossFits:
+    """Put the same quantities of several fits side by side: of models, or of parts of the data.
+
+    `across_fits("slope", alone=a, with_flow=b)`.
+
+    Parameters
+    ----------
+    names
+        Quantities or expressions; by default all that at least two fits have in common.
+    level, kind
+        Level and kind of the intervals.
+
+    Raises
+    ------
+    ArgumentError
+        For fewer than two fits, or none that have a quantity in common.
+    """
+    check_level(level)
+    if len(posteriors) < 2:
+        raise ArgumentError("Give two or more posteriors by name: across_fits(alone=a, both=b).")
+    for fit, posterior in posteriors.items():
+        if not isinstance(posterior, Posterior):
+            raise ArgumentError(f"`{fit}` must be a posterior, not {type(posterior).__name__}.")
+    found: dict[str, dict[str, np.ndarray]] = {}
+    for fit, posterior in posteriors.items():
+        for name, value in _numbers(posterior, names).items():
+            found.setdefault(name, {})[fit] = value.reshape(-1)
+    if names is None:
+        found = {name: fits for name, fits in found.items() if len(fits) > 1}
+    if not found:
+        raise ArgumentError("These fits have no quantity in common; name some.")
+    good = {fit: posterior.verdict.good for fit, posterior in posteriors.items()}
+    result = AcrossFits(found, float(level), kind, good)
+    interval(next(iter(next(iter(found.values())).values())), level, kind)
+    return result
+
+
+def _numbers(posterior: Posterior, names: str | Sequence[str] | None) -> dict[str, np.ndarray]:
+    """Return the numbers that a fit has: a quantity may be missing from some."""
+    if names is None:
+        return posterior.draws.single()
+    asked = [names] if isinstance(names, str) else list(names)
+    known = [
+        name for name in asked if not name.isidentifier() or name in posterior.draws.binding.axes
+    ]
+    return chosen_numbers(posterior.draws, known) if known else {}
+
+
+@dataclass(frozen=True)
+class ScoresCompared:
+    """How well the predictions of several models met the same truth.
+
+    Attributes
+    ----------
+    frame
+        One row a model, a way of predicting (the whole posterior; the posterior mean plugged
+        in) and an outcome.
+    """
+
+    frame: pd.DataFrame
+
+    def __str__(self) -> str:
+        shown = self.frame.copy()
+        for column in shown.columns:
+            share = str(column).startswith(("inside", "share"))
+            shown[column] = [
+                "-" if np.isnan(v) else f"{100 * v:.0f} %" if share else f"{v:.4g}"
+                for v in shown[column]
+            ]
+        key = (
+            "Errors: smaller is better. Log score (mean log predictive density): larger is "
+            "better. Inside: should be near 50 % and 95 %."
+        )
+        return f"{shown.rename_axis([None, None, None]).to_string()}\n{key}"
+
+
+def compare_predictions(truth: Any, /, **predictions: Predictions) -> ScoresCompared:
+    """Score the predictions of several models for the same new rows.
+
+    `compare_predictions(new_rows, straight=a.predict(new_rows), flat=b.predict(new_rows))`.
+
+    Parameters
+    ----------
+    truth
+        The observed outcomes, as for `Predictions.score`.
+
+    Raises
+    ------
+    ArgumentError
+        For fewer than two, or what are no predictions.
+    DataError
+        If the truth does not fit them.
+    """
+    if len(predictions) < 2:
+        raise ArgumentError("Give two or more predictions by name.")
+    for name, found in predictions.items():
+        if not isinstance(found, Predictions):
+            raise ArgumentError(f"`{name}` must be predictions, not {type(found).__name__}.")
+    frames = {name: found.score(truth).frame for name, found in predictions.items()}
+    return ScoresCompared(pd.concat(frames, names=["model"]))

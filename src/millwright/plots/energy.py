@@ -1,0 +1,57 @@
+"""Energies of the trajectories."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.diagnostics.energy import energy_fraction
+from millwright.diagnostics.finding import ENERGY_LEAST
+from millwright.draws.region import density
+from millwright.errors import ArgumentError
+from millwright.plots.choose import check_posterior
+from millwright.plots.panels import Size, single_panel
+from millwright.plots.style import INK, RIVER, STONE, bare, finish, styled
+from millwright.posterior import Posterior
+
+__all__ = ["energy"]
+
+
+def energy(
+    posterior: Posterior,
+    *,
+    axes: Axes | None = None,
+    size: Size = (12.8, 5.0),
+    text: bool = True,
+) -> Figure:
+    """Draw the energies met, and how far one transition moves between them (Betancourt 2016).
+
+    Raises
+    ------
+    ArgumentError
+        For a method without trajectories.
+    """
+    values = np.asarray(check_posterior(posterior).statistics["energy"])
+    if not np.isfinite(values).all():
+        raise ArgumentError("These draws were not made by trajectories, and have no energies.")
+    fractions = energy_fraction(values)
+    with styled():
+        figure, panel = single_panel(size, axes)
+        centred = (values - values.mean()).reshape(-1)
+        panel.fill_between(*density(centred), color=STONE, alpha=0.4, lw=0, label="energies")
+        moves = np.diff(values, axis=1).reshape(-1)
+        panel.plot(*density(moves), color=RIVER, lw=2, label="changes from draw to draw")
+        panel.set_xlabel("energy, from its mean")
+        bare(panel)
+        panel.set_ylim(bottom=0)
+        panel.legend(loc="upper right", fontsize=10)
+        listed = ", ".join(f"{f:.2f}" for f in fractions[:8])
+        panel.set_title(f"energy fraction of each chain: {listed}", color=INK)
+        return finish(
+            figure,
+            "Energy: what was met, and what one transition reaches",
+            "Good: the line is about as wide as the area or wider. Bad: a narrow line; the "
+            f"sampler creeps from energy to energy. Fractions of {ENERGY_LEAST} or more are good.",
+            text and axes is None,
+        )

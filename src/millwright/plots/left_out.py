@@ -1,0 +1,64 @@
+"""Where observations fall in their left-out predictions."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.errors import ArgumentError
+from millwright.plots.choose import check_posterior
+from millwright.plots.panels import Size, single_panel
+from millwright.plots.style import INK, STONE, WHEAT, finish, light_grid, styled
+from millwright.posterior import Posterior
+
+__all__ = ["left_out_positions"]
+
+_COPIES = 2000
+
+
+def left_out_positions(
+    posterior: Posterior,
+    outcome: str | None = None,
+    *,
+    axes: Axes | None = None,
+    size: Size = (12.8, 6.0),
+    text: bool = True,
+) -> Figure:
+    """Draw how evenly observations fall into the predictions made from all other rows.
+
+    Parameters
+    ----------
+    outcome
+        Which outcome, if there are several.
+    """
+    found = check_posterior(posterior).left_out_positions().iloc[:, 0]
+    known = list(dict.fromkeys(found.index.get_level_values("outcome")))
+    name = outcome or known[0]
+    if name not in known:
+        raise ArgumentError(f"There is no outcome `{name}`: {', '.join(known)}.")
+    below = np.sort(found.loc[name].to_numpy())
+    size_of = len(below)
+    even = (np.arange(size_of) + 0.5) / size_of
+    copies = np.random.default_rng(0).random((_COPIES, size_of))
+    gaps = np.sort(copies, axis=1) - even
+    with styled():
+        figure, panel = single_panel(size, axes)
+        for level, alpha in ((0.95, 0.25), (0.5, 0.45)):
+            low, high = np.quantile(gaps, [(1 - level) / 2, (1 + level) / 2], axis=0)
+            label = f"{100 * level:.0f} % of models that fit"
+            panel.fill_between(even, low, high, color=WHEAT, alpha=alpha, lw=0, label=label)
+        panel.plot(even, below - even, "o-", color=INK, ms=3, lw=1.2, label="observations")
+        panel.axhline(0, color=STONE, lw=1)
+        panel.set_xlabel("place among the observations, 0 lowest to 1 highest")
+        panel.set_ylabel("share of prediction below, minus even")
+        panel.legend(loc="lower left", bbox_to_anchor=(0, 1), ncols=3, fontsize=10)
+        light_grid(panel, "y")
+        return finish(
+            figure,
+            f"Observations of {name} in the predictions from all other rows",
+            "Good: the line stays in the bands. Low at the left and high at the right: the "
+            "model is too sure. High at the left and low at the right: too vague. All above: "
+            "it predicts too low; all below: too high.",
+            text and axes is None,
+        )

@@ -1,0 +1,114 @@
+"""Quantities against each other, with the places of divergences."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Sequence
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.draws.region import density
+from millwright.errors import ArgumentError
+from millwright.plots.choose import chosen
+from millwright.plots.panels import Size
+from millwright.plots.style import BRICK, INK, RIVER, finish, new_figure, styled
+from millwright.posterior import Posterior
+
+__all__ = ["pairs"]
+
+_MOST = 6
+_POINTS = 1500
+
+
+def pairs(
+    posterior: Posterior,
+    names: str | Sequence[str] | None = None,
+    *,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw each pair of quantities below the diagonal, and their correlation above it.
+
+    Parameters
+    ----------
+    names
+        Two to six quantities or expressions.
+    """
+    shown = chosen(posterior, names, _MOST).draws
+    if len(shown) < 2:
+        raise ArgumentError("Choose two or more quantities.")
+    values = [value.reshape(-1) for value in shown.values()]
+    diverged = np.asarray(posterior.statistics["divergent"], dtype=bool).reshape(-1)
+    count = len(values)
+    with styled():
+        figure = new_figure(*(size or (12.8, 8.0)))
+        grid = figure.subplots(count, count, squeeze=False)
+        for row in range(count):
+            for column in range(count):
+                _panel(grid[row, column], values, row, column, diverged)
+        for at, name in enumerate(shown):
+            grid[count - 1, at].set_xlabel(_wrapped(name), fontsize=8.5)
+            grid[at, 0].set_ylabel(_wrapped(name), fontsize=8.5)
+        figure.align_labels()
+        crossed = (
+            f" Crosses: the {diverged.sum()} draws that ended a divergent transition; where they "
+            "gather, the sampler could not follow the posterior."
+            if diverged.any()
+            else " No transition diverged."
+        )
+        return finish(
+            figure,
+            "Pairs of quantities",
+            "Below the diagonal: draws of each pair. On it: densities. Above it: correlation "
+            "coefficient, in larger type where it is stronger; near 1 or -1 the data cannot tell "
+            "the two apart." + crossed,
+            text,
+        )
+
+
+def _wrapped(name: str) -> str:
+    """Break a long name into lines that fit beside a panel."""
+    return "\n".join(textwrap.wrap(name.replace("[", "[ "), 17)[:4]).replace("[ ", "[")
+
+
+def _panel(
+    axes: Axes, values: list[np.ndarray], row: int, column: int, diverged: np.ndarray
+) -> None:
+    axes.tick_params(labelsize=8)
+    axes.locator_params(nbins=4)
+    last = row == len(values) - 1
+    if row == column:
+        axes.fill_between(*density(values[row]), color=RIVER, alpha=0.45, lw=0)
+        axes.set_yticks([])
+        axes.set_ylim(bottom=0)
+    elif column > row:
+        _coefficient(axes, values[column], values[row])
+        return
+    else:
+        step = max(1, len(values[0]) // _POINTS)
+        axes.plot(values[column][::step], values[row][::step], ".", color=RIVER, ms=2, alpha=0.35)
+        axes.plot(values[column][diverged], values[row][diverged], "x", color=BRICK, ms=5)
+        if column:
+            axes.set_yticklabels([])
+    if not last:
+        axes.set_xticklabels([])
+
+
+def _coefficient(axes: Axes, x: np.ndarray, y: np.ndarray) -> None:
+    with np.errstate(divide="ignore", invalid="ignore"):
+        r = float(np.corrcoef(x, y)[0, 1])
+    axes.set_axis_off()
+    strength = abs(r) if np.isfinite(r) else 0.0
+    axes.text(
+        0.5,
+        0.5,
+        f"{r + 0.0:.2f}".replace("-0.00", "0.00"),
+        ha="center",
+        va="center",
+        fontsize=10 + 8 * strength,
+        fontweight="bold" if strength > 0.7 else "normal",
+        color=INK,
+        transform=axes.transAxes,
+    )

@@ -1,0 +1,212 @@
+"""Posterior densities with interval, region of practical equivalence and reference value."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.draws.decision import Decision
+from millwright.draws.intervals import IntervalKind, interval, kind_words
+from millwright.draws.numbers import probability_text
+from millwright.draws.region import density
+from millwright.errors import ArgumentError
+from millwright.plots.choose import check_reference, chosen
+from millwright.plots.panels import Size, panels_for
+from millwright.plots.style import (
+    BRICK,
+    INK,
+    MOSS,
+    RIVER,
+    STONE,
+    bare,
+    finish,
+    light_grid,
+    mark,
+    new_figure,
+    styled,
+)
+from millwright.posterior import Posterior
+
+__all__ = ["decision", "posterior_densities"]
+
+_STRIP = 0.14
+_LEVELS = (0.5, 0.8, 0.9, 0.95, 0.99)
+_COLOURS = {"reject": BRICK, "accept": MOSS, "withhold": STONE}
+_STYLES = {"reject": "--", "accept": "-", "withhold": ":"}
+
+
+def posterior_densities(
+    posterior: Posterior,
+    names: str | Sequence[str] | None = None,
+    *,
+    level: float = 0.95,
+    kind: IntervalKind = "central",
+    rope: tuple[float, float] | None = None,
+    null: float | None = None,
+    reference: Mapping[str, float] | None = None,
+    page: int | None = None,
+    axes: Axes | None = None,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw posterior densities with their intervals, one panel a quantity.
+
+    Parameters
+    ----------
+    names
+        Quantities or expressions to show; at most 12 single numbers a page.
+    level, kind
+        Level and kind of the interval drawn on the axis.
+    rope, null
+        A region of practical equivalence, or a single value; the shares of the posterior below,
+        inside and above stand in a strip over the density.
+    reference
+        Values to mark, by the name of a panel: a known truth, or another method's estimate.
+    page
+        Which page, from 1, where there are more.
+    axes
+        Axes to draw a single quantity into, without title and caption.
+    """
+    shown = chosen(posterior, names, 12, page)
+    marked = check_reference(reference, shown.draws)
+    if rope is not None and null is not None:
+        raise ArgumentError("Give either rope=(low, high) or null=value.")
+    region = rope if null is None else (null, null)
+    if region is not None and not float(region[0]) <= float(region[1]):
+        raise ArgumentError(f"`rope` must go from low to high; it is {rope!r}.")
+    with styled():
+        figure, panels = panels_for(len(shown.draws), size, axes)
+        for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
+            _density(panel, value.reshape(-1), level, kind)
+            if region is not None:
+                _strip(panel, value.reshape(-1), region)
+            mark(panel, marked.get(name))
+            panel.set_title(name)
+        words = kind_words(kind, level)
+        return finish(
+            figure,
+            f"Posterior densities with {words}s{shown.page}",
+            f"Bar under the density: {words}; dot: median; numbers: its ends."
+            + _REGION * (region is not None)
+            + " A dotted line marks a reference value." * bool(marked),
+            text and axes is None,
+        )
+
+
+_REGION = (
+    " The strip above says which share of the posterior lies below, inside and above the region "
+    "(shaded) or on either side of the value (line)."
+)
+
+
+def _density(axes: Axes, value: np.ndarray, level: float, kind: IntervalKind) -> None:
+    low, high = interval(value, level, kind)
+    grid, height = density(value)
+    top = float(height.max())
+    axes.fill_between(grid, height, color=RIVER, alpha=0.3, lw=0)
+    axes.plot(grid, height, color=RIVER, lw=1.8)
+    axes.plot([low, high], [-0.05 * top] * 2, color=INK, lw=5, solid_capstyle="butt")
+    axes.plot(np.median(value), -0.05 * top, "o", color="white", mec=INK, ms=6)
+    for end, side in ((low, "right"), (high, "left")):
+        axes.annotate(
+            f"{end:.3g}",
+            (float(end), -0.05 * top),
+            (-5 if side == "right" else 5, 0),
+            textcoords="offset points",
+            ha=side,
+            va="center",
+            fontsize=9,
+        )
+    axes.set_ylim(-0.13 * top, 1.06 * top)
+    axes.margins(x=0.12)
+    bare(axes)
+
+
+def _strip(axes: Axes, value: np.ndarray, region: tuple[float, float]) -> None:
+    low, high = region
+    below, above = float(np.mean(value < low)), float(np.mean(value > high))
+    shares = [("below", below), ("inside", 1 - below - above), ("above", above)]
+    if low == high:
+        axes.axvline(low, color=BRICK, lw=1.6, ymax=1 - _STRIP)
+        shares = [shares[0], shares[2]]
+    else:
+        axes.axvspan(low, high, color=MOSS, alpha=0.18, lw=0, ymax=1 - _STRIP)
+    bottom, top = axes.get_ylim()
+    axes.set_ylim(bottom, bottom + (top - bottom) / (1 - _STRIP))
+    words = _in_words(shares, value.size)
+    axes.text(
+        0.5, 0.985, words, transform=axes.transAxes, ha="center", va="top", fontsize=9.5, color=INK
+    )
+
+
+def _in_words(shares: Sequence[tuple[str, float]], size: int) -> str:
+    return "   ".join(f"{name}: {probability_text(share, size)}" for name, share in shares)
+
+
+def decision(
+    made: Decision,
+    *,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw how a decision depends on the level of the interval, a panel a quantity.
+
+    Parameters
+    ----------
+    made
+        Result of `posterior.decide(...)`; at most 8 quantities.
+    """
+    if not isinstance(made, Decision):
+        raise ArgumentError(f"Give the result of posterior.decide(), not {type(made).__name__}.")
+    if len(made.draws) > 8:
+        raise ArgumentError(f"{len(made.draws)} quantities do not fit; at most 8 do.")
+    count = len(made.draws)
+    with styled():
+        columns = min(2, count)
+        rows = -(-count // columns)
+        figure = new_figure(*(size or (12.8, min(8.0, 2.4 + 2.3 * rows))))
+        panels = list(figure.subplots(rows, columns, squeeze=False).ravel())
+        outcomes = made.by_level(_LEVELS)
+        for axes, (name, value) in zip(panels, made.draws.items(), strict=False):
+            _levels(axes, made, value, outcomes.loc[[name]].to_numpy()[0].tolist())
+            below, inside, above = made.shares(name)
+            shares = [("below", below), ("inside", inside), ("above", above)]
+            words = _in_words(shares[:: 2 if made.single else 1], value.size)
+            axes.set_title(f"{name}   ({words})")
+        for axes in panels[count:]:
+            axes.set_visible(False)
+        low, high = made.region
+        what = f"the value {low:.4g}" if made.single else f"the region {low:.4g} to {high:.4g}"
+        kind = "HDIs" if made.kind == "hdi" else "central intervals"
+        accept = "" if made.single else ' Wholly inside the region: "accept" (moss, solid).'
+        return finish(
+            figure,
+            f"Decision on {what} of {made.quantity}",
+            f'Rows: {kind} of several levels. Wholly outside: "reject" (brick, dashed).{accept} '
+            "Neither: decision withheld (grey, dotted). A decision that changes with the level is "
+            "not yet a firm one.",
+            text,
+        )
+
+
+def _levels(axes: Axes, made: Decision, value: np.ndarray, outcomes: list[str]) -> None:
+    low, high = made.region
+    if made.single:
+        axes.axvline(low, color=INK, lw=1.6)
+    else:
+        axes.axvspan(low, high, color=MOSS, alpha=0.15, lw=0)
+    for row, (level, outcome) in enumerate(zip(_LEVELS, outcomes, strict=True)):
+        a, b = interval(value, level, made.kind)
+        axes.plot([a, b], [row, row], color=_COLOURS[outcome], ls=_STYLES[outcome], lw=3)
+        axes.plot([a, b], [row, row], "|", color=_COLOURS[outcome], ms=11, mew=2)
+    axes.plot([np.median(value)] * len(_LEVELS), range(len(_LEVELS)), "o", color="white", mec=INK)
+    labels = [
+        f"{100 * level:.0f} %: {outcome}" for level, outcome in zip(_LEVELS, outcomes, strict=True)
+    ]
+    axes.set_yticks(range(len(_LEVELS)), labels)
+    axes.set_ylim(len(_LEVELS) - 0.5, -0.5)
+    axes.margins(x=0.08)
+    light_grid(axes, "x")
