@@ -76,7 +76,8 @@ class Predicting(Checked):
             Number of new rows for a model without predictors.
         new_levels
             What to do with levels of groups that the fit has not seen: `refuse`, or `draw` their
-            effects from the distribution of the groups, once for each posterior draw.
+            effects from their prior given the other unknowns (the distribution of the groups),
+            once for each posterior draw.
 
         Raises
         ------

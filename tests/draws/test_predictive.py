@@ -30,6 +30,68 @@ class Check(unittest.TestCase):
         with self.assertRaises(ArgumentError):
             straight().predictive_check(draws=1)
 
+    def test_statistics_of_the_users_own(self):
+        check = straight().predictive_check(statistics={"range": np.ptp})
+        row = check.table().loc[("moisture", "range")]
+        self.assertAlmostEqual(row["observed"], np.ptp(check.observed["moisture"]))
+        self.assertTrue(0.02 < row["share of replications above"] < 0.98)
+        bad = straight().predictive_check(statistics={"odd": lambda x: "text"})
+        with self.assertRaisesRegex(ArgumentError, "statistic `odd` failed"):
+            bad.table()
+
+    def test_residuals(self):
+        table = straight().predictive_check().residuals()
+        self.assertEqual(list(table.index), list(range(1, 21)))
+        np.testing.assert_allclose(table["residual"], table["observed"] - table["expected"])
+        self.assertLess(table["residual, sds"].abs().max(), 4)
+        with self.assertRaises(ArgumentError):
+            straight().predictive_check().residuals("x")
+
+    def test_observations_in_their_left_out_predictions(self):
+        posterior, y = known_scale()
+        found = posterior.left_out_positions().loc["y"].iloc[:, 0].to_numpy()
+        precision = 0.25 + len(y) - 1
+        exact = [
+            stats.norm.cdf(y[at], np.delete(y, at).sum() / precision, np.sqrt(1 + 1 / precision))
+            for at in range(len(y))
+        ]
+        self.assertLess(np.abs(found - exact).max(), 5 * 0.5 / np.sqrt(8000))
+
+    def test_simulated_data_in_words(self):
+        model = mw.Model(priors={"x": "normal(0, 3)"}, likelihood={"y": "normal(x, 4)"})
+        fake = model.simulate(rows=10, draws=4000, seed=1)
+        table = fake.table()
+        # The mean of ten has variance 9 + 16 / 10.
+        want = stats.norm(0, np.sqrt(9 + 1.6)).ppf([0.05, 0.25, 0.5, 0.75, 0.95])
+        np.testing.assert_allclose(table.loc[("y", "mean")], want, atol=0.35)
+        self.assertIn("9 of 10 imagined values of `y` lie between", str(fake))
+
+
+class NewLevels(unittest.TestCase):
+    def test_effects_of_new_levels_come_from_the_distribution_of_groups(self):
+        stone = np.repeat(["a", "b", "c", "d"], 200)
+        truth = dict(zip("abcd", (-1.0, 0.0, 1.0, 2.0), strict=True))
+        noise = np.random.default_rng(0).normal(0, 0.5, 800)
+        model = mw.Model(
+            priors={"effect": "normal(0.5, 1.5) per stone"},
+            likelihood={"y": "normal(effect[stone], 0.5)"},
+        )
+        data = {"stone": stone, "y": np.array([truth[s] for s in stone]) + noise}
+        fit = model.fit(data, seed=1, progress=False)
+        new = {"stone": ["d", "new", "newer", "new"]}
+        with self.assertRaisesRegex(DataError, "new_levels='draw'"):
+            fit.predict(new)
+        draws = fit.predict(new, new_levels="draw").draws["y"]
+        self.assertAlmostEqual(draws[:, 0].mean(), 2.0, delta=0.15)
+        # normal(0.5, 1.5) with noise 0.5: known mean and sd, two levels apart.
+        error = np.hypot(1.5, 0.5) / np.sqrt(4000)
+        self.assertLess(abs(draws[:, 1].mean() - 0.5), 4.5 * error)
+        self.assertLess(abs(draws[:, 1].std() / np.hypot(1.5, 0.5) - 1), 0.06)
+        self.assertLess(abs(np.corrcoef(draws[:, 1], draws[:, 2])[0, 1]), 0.08)
+        self.assertGreater(np.corrcoef(draws[:, 1], draws[:, 3])[0, 1], 0.85)
+        with self.assertRaises(ArgumentError):
+            fit.predict(new, new_levels="guess")
+
 
 class Predict(unittest.TestCase):
     def test_predictive_distribution_of_a_known_posterior(self):

@@ -3,9 +3,12 @@
 import io
 import unittest
 
+import numpy as np
+
+from millwright.draws.table import make_table
 from millwright.sampling.progress import ChainProgress, Progress
 from millwright.terminal.progress import auto_listener, bar_listener, line_listener, notes
-from millwright.terminal.tables import text_table
+from millwright.terminal.tables import text_table, written
 
 
 def progress(stage="sampling", seconds=10.0, done=(500, 500), divergences=0):
@@ -71,11 +74,15 @@ class Tables(unittest.TestCase):
         self.assertIn("[bold]effect[/bold]", text)
         self.assertIn("[red]2", text)
 
-    def test_long_tables_say_what_is_left_out(self):
-        names = [f"effect[{at}]" for at in range(75)]
-        lines = text_table(names, {"mean": ["0"] * 75}).split("\n")
-        self.assertEqual(len(lines), 62)
-        self.assertEqual(lines[-1], "... and 15 rows more; choose some by name.")
+    def test_many_definitions_say_what_is_left_out(self):
+        many = {
+            f"effect_{at}": np.random.default_rng(at).normal(size=(2, 50)) for at in range(150)
+        }
+        lines = written(make_table(many)).split("\n")
+        self.assertEqual(len([line for line in lines if line.startswith("effect_")]), 60)
+        self.assertTrue(
+            any(line.startswith("... and 90 rows more; choose some") for line in lines)
+        )
 
 
 if __name__ == "__main__":

@@ -290,7 +290,16 @@ def predict(
     old = draws.binding
     tables = read_tables(data, old.specification.columns, rows)
     grown = grown_labels(draws, tables, fresh)
-    binding = bind(old.specification, tables, grown or old.labels, outcomes="optional", like=old)
+    try:
+        labels = grown or old.labels
+        binding = bind(old.specification, tables, labels, outcomes="optional", like=old)
+    except DataError as error:
+        if not fresh and grown_labels(draws, tables, fresh=True) != grown:
+            raise DataError(
+                f"{error}\nTo predict for levels of groups that the fit has not seen, ask for "
+                "predict(..., new_levels='draw')."
+            ) from error
+        raise
     together = joint_outcomes(binding)
     generator = np.random.default_rng([seed, 2])
     # A factorisation for each draw takes long: a thousand draws say enough.
