@@ -1,6 +1,8 @@
 """Pages that are made from the code are current; links and code in pages work."""
 
+import contextlib
 import importlib.util
+import io
 import re
 import unittest
 from pathlib import Path
@@ -32,11 +34,32 @@ class Docs(unittest.TestCase):
             for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
                 self.assertTrue((page.parent / link).exists(), f"{page.name}: {link}")
 
+    def run_code_of(self, page):
+        """Run the Python of a page from top to bottom; return its names and what it printed."""
+        blocks = re.findall(r"```python\n(.*?)```", (ROOT / page).read_text("utf-8"), re.S)
+        code = "\n".join(blocks).replace("seed=7", "seed=7, progress=False")
+        names, printed = {}, io.StringIO()
+        with contextlib.redirect_stdout(printed):
+            exec(compile(code, page, "exec"), names)
+        return names, printed.getvalue()
+
     def test_code_of_the_readme_runs(self):
-        code = re.search(r"```python\n(.*?)```", (ROOT / "README.md").read_text("utf-8"), re.S)[1]
-        names = {}
-        exec(compile(code.replace("seed=7", "seed=7, progress=False"), "README", "exec"), names)
+        names, _ = self.run_code_of("README.md")
         self.assertIsInstance(names["posterior"], mw.Posterior)
+
+    def test_code_and_numbers_of_the_reading_page(self):
+        names, printed = self.run_code_of("docs/reading-results.md")
+        for words in (
+            "`after_six_hours < 15.05` is 0.055",
+            "only intervals up to 89 % leave it out",
+            "drying: REJECT",
+            "9 of 10 imagined values of `moisture` lie between 7",
+        ):
+            self.assertIn(words, " ".join(printed.split()))
+        times = names["posterior"].convergence_table()["integrated autocorrelation time"]
+        self.assertAlmostEqual(times["start"], 2.7, delta=0.06)
+        needed = names["posterior"].draws_needed("drying", within=0.001, quantile=0.025)
+        self.assertGreater(needed["draws a chain needed"].iloc[0], 250)
 
 
 if __name__ == "__main__":

@@ -222,6 +222,24 @@ class Places(Folder):
             MODEL.fit(other, draws=60, existing="resume", **settings)
 
 
+class WarmUps(Folder):
+    def test_the_path_of_the_warm_up_is_kept_with_a_run(self):
+        settings = {"draws": 50, "warmup": 80, "seed": 2, "progress": False}
+        for method in ("no_u_turn", "random_walk"):
+            with self.subTest(method=method):
+                place = self.path.with_name(method)
+                fit = TARGET.fit(method=method, save=place, **settings)
+                memory = TARGET.fit(method=method, **settings)
+                path = memory.trail.warmup_values(memory.draws).values["x"]
+                self.assertEqual(path.shape, (4, 80))
+                again = mw.load(place, model=TARGET)
+                for one in (fit, again):
+                    found = one.trail.warmup_values(one.draws).values["x"]
+                    np.testing.assert_array_equal(found, path)
+        walkers = TARGET.fit(method="ensemble", **settings)
+        self.assertIsNone(walkers.trail.warmup_values(walkers.draws))
+
+
 class Trials(unittest.TestCase):
     def test_a_trial_is_short_and_says_so(self):
         fit = MODEL.fit(DATA, trial=True, progress=False)

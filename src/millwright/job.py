@@ -82,6 +82,13 @@ class Trail:
         """Whether all chains have equally many full parts: those of a stopped run may not."""
         return len({one.full for one in self.chains}) == 1
 
+    def warmup_values(self, draws: Draws) -> Draws | None:
+        """Return the warm-up's draws, cut to the shortest chain; None if they are not kept."""
+        n = min(len(chain.path) for chain in self.chains)
+        if not n or any(len(chain.path) != len(chain.warmup) for chain in self.chains):
+            return None
+        return from_positions(draws.binding, np.stack([one.path[:n] for one in self.chains]))
+
     def divergent_values(self, draws: Draws) -> dict[str, np.ndarray]:
         """Return each unknown number where trajectories diverged, chain after chain."""
         places = np.concatenate([chain.failures for chain in self.chains])

@@ -150,7 +150,7 @@ class Commands(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         for step in range(1, 10):
             self.assertIn(f"\n{step}  ", done.stdout)
-        self.assertEqual(len(list(folder.glob("*.png"))), 7)
+        self.assertEqual(len(list(folder.glob("*.png"))), 10)
         self.assertNotIn("outside", done.stdout)
 
     def test_help_and_version(self):

@@ -59,7 +59,12 @@ class Pieces(unittest.TestCase):
     def test_pieces_join_in_order(self):
         one = Piece.empty(2)
         two = Piece(
-            np.ones((3, 2)), np.zeros((3, 7)), np.zeros((0, 7)), np.ones((1, 2)), np.ones(1)
+            np.ones((3, 2)),
+            np.zeros((3, 7)),
+            np.zeros((0, 7)),
+            np.ones((1, 2)),
+            np.ones(1),
+            np.zeros((0, 2)),
         )
         found = joined([one, two, two])
         self.assertEqual(found.positions.shape, (6, 2))

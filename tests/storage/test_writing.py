@@ -83,7 +83,8 @@ class Lazily(unittest.TestCase):
     def test_files_take_pieces_in_order(self):
         files = ChainFiles(2)
         ones = np.ones((2, 2))
-        files.add(Piece(ones, np.ones((2, 7)), np.ones((1, 7)), ones[:1], np.array([2.0])))
+        rows = np.ones((2, 7))
+        files.add(Piece(ones, rows, rows[:1], ones[:1], np.array([2.0]), ones[:1]))
         files.add(Piece.empty(2))
         shapes = [len(part) for part in (files.positions, files.rows, files.warmup, files.failed)]
         self.assertEqual(shapes, [2, 2, 1, 1])

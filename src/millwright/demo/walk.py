@@ -6,7 +6,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-import pandas as pd
 from matplotlib.figure import Figure
 
 from millwright import plots
@@ -73,8 +72,7 @@ def _step_prior(model: Model, data: DataSet, folder: Path, tell: Teller) -> None
         "values that are common, and for known values that are missing."
     )
     fake = model.simulate(data.frame, draws=500, seed=_SEED)
-    low, high = pd.Series(fake.outcomes["moisture"].ravel()).quantile([0.05, 0.95])
-    tell.output(f"9 of 10 imagined moistures lie between {low:.1f} and {high:.1f} per cent.")
+    tell.output(str(fake))
     _write(plots.prior_lines(fake, "hours"), folder, "3-prior-lines.png", tell)
 
 
@@ -96,17 +94,18 @@ def _step_convergence(posterior: Posterior, folder: Path, tell: Teller) -> None:
     tell.output(str(posterior.convergence()))
     _write(plots.trace(posterior), folder, "5-traces.png", tell)
     _write(plots.densities(posterior), folder, "5-densities.png", tell)
+    _write(plots.ranks(posterior), folder, "5-ranks.png", tell)
 
 
 def _step_posterior(posterior: Posterior, folder: Path, tell: Teller) -> None:
     tell.heading("6  Posterior")
     tell.output(posterior.summary())
     tell.output(str(posterior.probability("drying < 0")))
-    tell.output(str(posterior.probability("after_six_hours < 15")))
-    tell.remark(
-        "One-sided: the probability that the effect has a certain sign. Two-sided: whether the "
-        "interval leaves zero out, which asks for 0.975 on one side."
-    )
+    tell.output(str(posterior.probability("after_six_hours < 15.05")))
+    tell.remark("Is the effect more than a twentieth of a per cent an hour, either way?")
+    decision = posterior.decide("drying", rope=(-0.05, 0.05))
+    tell.output(str(decision))
+    _write(plots.decision(decision), folder, "6-decision.png", tell)
     _write(plots.intervals(posterior), folder, "6-intervals.png", tell)
     _write(plots.prior_posterior(posterior), folder, "6-prior-posterior.png", tell)
     _write(plots.fitted_line(posterior, "hours"), folder, "6-fitted-line.png", tell)
@@ -140,6 +139,7 @@ def _step_truth(posterior: Posterior, data: DataSet, folder: Path, tell: Teller)
             f"  {name}: true {value:g}, 95 % central interval {low:.2f} to {high:.2f} ({inside})"
         )
     tell.output("\n".join(rows))
+    _write(plots.overview(posterior), folder, "9-overview.png", tell)
     run = folder / "run"
     posterior.save(run, existing="replace")
     posterior.table().to_csv(folder / "9-table.csv")

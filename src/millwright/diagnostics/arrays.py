@@ -166,7 +166,7 @@ def _score(ranks: np.ndarray, size: int) -> np.ndarray:
 def _runs(ties: np.ndarray) -> Iterator[tuple[int, int]]:
     """Yield the first and the last place of each run of equal values."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], ties, [False]])))
-    yield from edges.reshape(-1, 2).tolist()
+    yield from ((int(first), int(last)) for first, last in edges.reshape(-1, 2))
 
 
 def first_autocovariances(x: np.ndarray, lags: int) -> np.ndarray:

@@ -68,16 +68,16 @@ def _words(share: float, draws: int) -> str:
 def _two_sided_words(level: float, draws: int) -> str:
     clear = "central 95 % interval leaves out the boundary"
     if level >= 0.95:
-        return f'the {clear}; so do all up to {_percent(level, draws)}. "Different at 95 %": yes.'
-    at = f"only intervals up to {_percent(level, draws)} leave it out"
+        return f'the {clear}; so do {_percent(level, draws)}. "Different at 95 %": yes.'
+    at = f"only {_percent(level, draws)} leave it out"
     return f'the {clear.replace("leaves out", "holds")}; {at}. "Different at 95 %": no.'
 
 
 def _percent(level: float, draws: int) -> str:
     smallest = 2 / draws
     if level > 1 - smallest:
-        return f"more than {100 * (1 - smallest):.4g} %"
-    return f"{100 * level:.3g} %"
+        return "all wider ones that these draws can show"
+    return f"intervals up to {100 * level:.3g} %"
 
 
 def probability_of(draws: Draws, statement: str) -> Probability | dict[str, Probability]:

@@ -171,8 +171,9 @@ def shrinkage(
             f"Groups: {quantity}, observed beside estimated",
             f"Diamond: observed alone. Dot and bars: estimate with 50 % and "
             f"{kind_words(kind, level)}. "
-            "Estimates are drawn from the observed value towards the middle of all groups "
-            "(dashed) where a group has few or noisy data; that is meant, and predicts better.",
+            "Estimates lean from the observed value towards what the model expects of such a "
+            "group (without predictors the middle of all, dashed) where a group has few or noisy "
+            "data; that is meant, and predicts better.",
             text and axes is None,
         )
 

@@ -9,6 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
+from millwright.draws.expressions import chosen_numbers
 from millwright.draws.region import density
 from millwright.errors import ArgumentError
 from millwright.plots.choose import check_reference, chosen
@@ -37,7 +38,9 @@ def trace(
     names
         Quantities or expressions to show; at most 8 single numbers a page.
     warmup
-        Whether to add a panel with the log density from the first transition of the warm-up on.
+        Whether to show the warm-up too, with the log density in a panel of its own. Positions of
+        the warm-up are kept by the no-U-turn sampler and the random walk, up to 200 unknown
+        numbers.
     page
         Which page, from 1, where there are more.
     size
@@ -47,6 +50,7 @@ def trace(
     """
     shown = chosen(posterior, names, 8 - warmup, page)
     rows = len(shown.draws) + warmup
+    before = _before(posterior, list(shown.draws)) if warmup else {}
     with styled():
         figure = new_figure(*(size or (12.8, min(8.0, 2.0 + 1.5 * rows))))
         panels = figure.subplots(rows, 2, squeeze=False, width_ratios=[7, 1])
@@ -56,35 +60,52 @@ def trace(
         below = panels[int(warmup) :]
         for (wide, margin), (name, value) in zip(below, shown.draws.items(), strict=True):
             margin.sharey(wide)
-            _paths(wide, name, value)
+            _paths(wide, name, value, before.get(name))
             _sideways(margin, value)
             wide.tick_params(labelbottom=wide is panels[-1, 0])
-        panels[-1][0].set_xlabel("draw after warm-up")
+        panels[-1][0].set_xlabel(
+            "draw, the warm-up left of the line" if before else "draw after warm-up"
+        )
         chain_legend(figure, posterior.draws.shape[0])
         return finish(
             figure,
             f"Traces of the chains{shown.page}",
             "Good: all chains wander over the same range without drift, and the densities in "
             "the margin lie on top of each other. Bad: a chain that stays apart, drifts or "
-            "stands still." + _WARM * warmup,
+            "stands still." + _WARM * warmup + _NOT_KEPT * (warmup and not before),
             text,
         )
 
 
 _WARM = (
-    " First panel: log density from the start; the warm-up (left of the line) is not kept. It "
-    "should reach the level of the kept draws well before its end."
+    " The warm-up (left of the line) is no part of the results. It should reach the level of the "
+    "kept draws well before its end."
 )
+_NOT_KEPT = " Only its log density is kept here."
 
 
-def _paths(axes: Axes, name: str, value: np.ndarray) -> None:
-    step = max(1, value.shape[1] // _MOST_POINTS)
-    draws = np.arange(1, value.shape[1] + 1)[::step]
-    for chain, line in enumerate(value[:, ::step]):
+def _before(posterior: Posterior, names: Sequence[str]) -> dict[str, np.ndarray]:
+    """Return the warm-up's draws of quantities, as far as they are kept."""
+    trail = posterior.trail
+    found = None if trail is None else trail.warmup_values(posterior.draws)
+    return {} if found is None else chosen_numbers(found, names)
+
+
+def _paths(axes: Axes, name: str, value: np.ndarray, before: np.ndarray | None) -> None:
+    first = 1
+    whole = value
+    if before is not None:
+        whole, first = np.concatenate([before, value], axis=1), 1 - before.shape[1]
+        axes.axvline(0.5, color=INK, lw=1.2)
+        low, high = value.min(), value.max()
+        axes.set_ylim(low - 0.6 * (high - low), high + 0.6 * (high - low))
+    step = max(1, whole.shape[1] // _MOST_POINTS)
+    draws = np.arange(first, first + whole.shape[1])[::step]
+    for chain, line in enumerate(whole[:, ::step]):
         colour, _ = CHAINS[chain % len(CHAINS)]
         axes.plot(draws, line, color=colour, lw=0.6, alpha=0.8)
     axes.set_title(name)
-    axes.set_xlim(1, max(2, value.shape[1]))
+    axes.set_xlim(first, max(2, value.shape[1]))
 
 
 def _sideways(axes: Axes, value: np.ndarray) -> None:

@@ -22,7 +22,7 @@ from millwright.sampling.block import (
 )
 from millwright.sampling.block import State as Point
 from millwright.sampling.methods import NoUTurn
-from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.piece import Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import Target
@@ -259,7 +259,8 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         if state.within == window.length:
             state = self._close_window(state)
         piece = Piece.empty(self.target.dimension)
-        return state, (replace(piece, warmup=block.statistics),)
+        piece = replace(piece, warmup=block.statistics, path=path_of(block.draws))
+        return state, (piece,)
 
     @property
     def _keeps_window(self) -> bool:
@@ -344,6 +345,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             np.zeros((0, len(STATISTICS))),
             ends[failed],
             first + failed // thin + 1.0,
+            draws[:0],
         )
         return state, (piece,)
 

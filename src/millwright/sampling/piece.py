@@ -9,9 +9,10 @@ import numpy as np
 
 from millwright.sampling.block import STATISTICS
 
-__all__ = ["Piece", "joined", "thinned_statistics"]
+__all__ = ["Piece", "joined", "path_of", "thinned_statistics"]
 
 _SUMMED = (STATISTICS.index("steps"), STATISTICS.index("divergent"))
+_WIDEST_PATH = 200
 _ACCEPTANCE = STATISTICS.index("acceptance")
 
 
@@ -29,6 +30,9 @@ class Piece:
         Where trajectories diverged after warm-up, shape (divergences, dimension).
     failed
         The draw (counted from 1) in which each did, shape (divergences,).
+    path
+        Unconstrained positions of the warm-up's transitions, shape (transitions, dimension);
+        without rows for methods that do not keep them, and beyond 200 dimensions.
     """
 
     positions: np.ndarray
@@ -36,12 +40,19 @@ class Piece:
     warmup: np.ndarray
     failures: np.ndarray
     failed: np.ndarray
+    path: np.ndarray
 
     @classmethod
     def empty(cls, dimension: int) -> Piece:
         """Return a piece without draws."""
         rows = np.zeros((0, len(STATISTICS)))
-        return cls(np.zeros((0, dimension)), rows, rows, np.zeros((0, dimension)), np.zeros(0))
+        nowhere = np.zeros((0, dimension))
+        return cls(nowhere, rows, rows, nowhere, np.zeros(0), nowhere)
+
+
+def path_of(positions: np.ndarray) -> np.ndarray:
+    """Return the positions of a stretch of warm-up as far as they are kept."""
+    return positions if positions.shape[1] <= _WIDEST_PATH else positions[:0]
 
 
 def joined(pieces: Sequence[Piece]) -> Piece:

@@ -14,7 +14,7 @@ import numpy as np
 
 from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import RandomWalk
-from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.piece import Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import Target
@@ -154,7 +154,8 @@ class RandomWalkSampler(WindowedSampler[WalkState, RandomWalk]):
                         "log_scale": first_scale(self.target.dimension),
                     }
             state = closed(state, **learned)
-        return state, (replace(Piece.empty(self.target.dimension), warmup=rows),)
+        piece = Piece.empty(self.target.dimension)
+        return state, (replace(piece, warmup=rows, path=path_of(walked.draws)),)
 
     def _draw(self, state: WalkState) -> tuple[WalkState, tuple[Piece, ...]]:
         thin = self.settings.thin

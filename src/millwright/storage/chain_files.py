@@ -35,6 +35,8 @@ class ChainFiles:
         Statistics of the warm-up.
     failures, failed
         Where and in which draws trajectories diverged.
+    path
+        Unconstrained positions of the warm-up, as far as they are kept.
     """
 
     dimension: int
@@ -44,6 +46,7 @@ class ChainFiles:
     warmup: np.ndarray = field(default_factory=lambda: _none(len(STATISTICS)))
     failures: np.ndarray = field(default_factory=lambda: _none(0))
     failed: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    path: np.ndarray = field(default_factory=lambda: _none(0))
     warmup_written: int = -1
 
     def __post_init__(self) -> None:
@@ -51,6 +54,8 @@ class ChainFiles:
             self.positions = _none(self.dimension)
         if not self.failures.size:
             self.failures = _none(self.dimension)
+        if not self.path.size:
+            self.path = _none(self.dimension)
 
     def add(self, piece: Piece) -> None:
         """Take consecutive draws."""
@@ -59,3 +64,4 @@ class ChainFiles:
         self.warmup = np.concatenate([self.warmup, piece.warmup])
         self.failures = np.concatenate([self.failures, piece.failures])
         self.failed = np.concatenate([self.failed, piece.failed])
+        self.path = np.concatenate([self.path, piece.path])

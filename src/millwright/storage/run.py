@@ -328,13 +328,16 @@ def _chain_files(
         arrays[f"{chain}/{name}"] for name in ("positions", "rows", "failures", "failed")
     )
     warm = path / "warmup" / f"chain-{chain + 1:02d}.parquet"
-    warmup = np.zeros((0, len(STATISTICS)))
+    dimension = positions.shape[1]
+    warmup, where = np.zeros((0, len(STATISTICS))), np.zeros((0, dimension))
     if warm.is_file():
         table = read_parquet(warm)
         # The file may be ahead of the state.
         warmup = np.stack([table[name].to_numpy() for name in STATISTICS], axis=1)[:done]
+        if "position" in table.column_names:
+            where = flat_values(table["position"]).reshape(-1, dimension)[:done]
     return ChainFiles(
-        positions.shape[1], full, positions, rows, warmup, failures, failed, len(warmup)
+        dimension, full, positions, rows, warmup, failures, failed, where, len(warmup)
     )
 
 

@@ -182,7 +182,8 @@ class RunWriter:
             self._write(chain, files.positions, files.rows)
         if len(files.warmup) != files.warmup_written:
             path = self.path / "warmup" / f"chain-{chain + 1:02d}.parquet"
-            write_part(path, chain, 1, _named(files.warmup))
+            where = {"position": files.path} if len(files.path) == len(files.warmup) else {}
+            write_part(path, chain, 1, _named(files.warmup) | where)
             files.warmup_written = len(files.warmup)
 
 
