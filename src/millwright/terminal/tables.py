@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Mapping, Sequence
 from typing import Literal, get_args
 
-from rich.console import Console
-from rich.table import Table as TextTable
-from rich.text import Text
+from tabulate import tabulate
 
 from millwright.draws.folding import LONGEST, folded
 from millwright.draws.table import Table
@@ -24,15 +21,11 @@ def text_table(names: Sequence[str], columns: Mapping[str, Sequence[str]]) -> st
 
     Names and cells are never read as markup.
     """
-    table = TextTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="")
-    table.add_column("", no_wrap=True)
-    for heading in columns:
-        table.add_column(Text(heading), justify="right", no_wrap=True)
-    for at, name in enumerate(names):
-        table.add_row(Text(name), *(Text(cells[at]) for cells in columns.values()))
-    stream = io.StringIO()
-    Console(file=stream, width=10_000, color_system=None).print(table)
-    return "\n".join(line.rstrip() for line in stream.getvalue().rstrip("\n").split("\n"))
+    # Headings as a row like others: as headings they would be padded.
+    rows = [("", *columns), *zip(names, *columns.values(), strict=True)]
+    sides = ["left", *["right"] * len(columns)]
+    text = tabulate(rows, tablefmt="plain", disable_numparse=True, colalign=sides)
+    return "\n".join(line.rstrip() for line in text.split("\n"))
 
 
 def written(table: Table, form: Form = "text") -> str:
