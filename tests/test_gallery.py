@@ -9,6 +9,7 @@ import millwright as mw
 from millwright.diagnostics.finding import Sampling
 from millwright.diagnostics.measures import measure
 from millwright.diagnostics.verdict import judge
+from millwright.modelling.repeated_rows import repeated_rows
 from tests.fits import carriers, flat, known_scale, straight
 
 SETTINGS = {"seed": 1, "progress": False}
@@ -136,6 +137,9 @@ class ModelsInTrouble(unittest.TestCase):
         rounded = np.round(np.r_[y, y[:9]], 1)
         fit = model.fit({"y": rounded}, draws=250, **SETTINGS)
         self.assertEqual(fit.verdict.findings, (), "coarse values repeat by themselves")
+        limited = np.minimum(y, 0.5)
+        found = repeated_rows(model.bind({"y": limited}))
+        self.assertEqual(found, (0, 0), "so do values at a limit")
 
 
 class GoodFits(unittest.TestCase):

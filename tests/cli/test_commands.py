@@ -151,7 +151,7 @@ class Commands(unittest.TestCase):
         for step in range(1, 10):
             self.assertIn(f"\n{step}  ", done.stdout)
         self.assertEqual(len(list(folder.glob("*.png"))), 10)
-        self.assertNotIn("outside", done.stdout)
+        self.assertNotIn("(outside)", done.stdout)
 
     def test_help_and_version(self):
         done = run("--help")

@@ -59,12 +59,13 @@ def _numbers(block: Block) -> tuple[np.ndarray, ...]:
     agreement = block_r_hat(block)
     odd = agreement > R_HAT_MOST
     quartiles = np.full((3, *block.x.shape[:2]), np.nan)
-    quartiles[:, odd] = np.quantile(block.x[odd], [0.25, 0.5, 0.75], axis=-1)
-    low, middle, high = quartiles
-    half = block.x.shape[-1] // 2
     halves = np.full((2, *block.x.shape[:2]), np.nan)
-    halves[0, odd] = np.median(block.x[odd, :, :half], axis=-1)
-    halves[1, odd] = np.median(block.x[odd, :, half:], axis=-1)
+    if odd.any():
+        quartiles[:, odd] = np.quantile(block.x[odd], [0.25, 0.5, 0.75], axis=-1)
+        half = block.x.shape[-1] // 2
+        halves[0, odd] = np.median(block.x[odd, :, :half], axis=-1)
+        halves[1, odd] = np.median(block.x[odd, :, half:], axis=-1)
+    low, middle, high = quartiles
     return (
         agreement,
         block_ess_bulk(block),

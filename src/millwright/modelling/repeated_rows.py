@@ -11,6 +11,7 @@ from millwright.modelling.specification import Part
 __all__ = ["repeated_rows"]
 
 _FEWEST = 2
+_MASS = 3
 _BEYOND_CHANCE = 5.0
 
 
@@ -18,9 +19,10 @@ def repeated_rows(binding: Binding) -> tuple[int, int]:
     """Return how many rows repeat another in all columns that the model uses, of how many.
 
     Only outcomes that are numbers on a fine scale are looked at: coarse ones, counts and labels
-    repeat by themselves. The number of rows that agree by chance is put at n^2 / 2 over the
-    number of values that the outcome's scale has between its quartiles, times two; rows are
-    reported where five times as many agree.
+    repeat by themselves, and so do values with a mass of their own, such as a limit at which
+    readings are censored: those that more than three rows share are left out. The number of rows
+    that agree by chance is put at n^2 / 2 over the number of values that the outcome's scale has
+    between its quartiles, times two; rows are reported where five times as many agree.
     """
     for part in binding.program.outcomes:
         family = family_of(part.family, part.arguments)
@@ -35,7 +37,9 @@ def repeated_rows(binding: Binding) -> tuple[int, int]:
 
 
 def _repeated(binding: Binding, part: Part, seen: np.ndarray, axis: str) -> int:
-    codes = [np.unique(seen, return_inverse=True)[1]]
+    _, first, shared = np.unique(seen, return_inverse=True, return_counts=True)
+    alone = shared[first] <= _MASS
+    codes = [first]
     used = set(binding.program.column_axes)
     for name, column in binding.tables.columns.items():
         if name in used and column.axes == (axis,) and name != part.name:
@@ -43,7 +47,8 @@ def _repeated(binding: Binding, part: Part, seen: np.ndarray, axis: str) -> int:
             if len(values) != len(seen):
                 return 0
             codes.append(np.unique(values, return_inverse=True)[1])
-    return len(seen) - len(np.unique(np.stack(codes, axis=1), axis=0))
+    rows = np.stack(codes, axis=1)[alone]
+    return len(rows) - len(np.unique(rows, axis=0))
 
 
 def _by_chance(seen: np.ndarray) -> float:
