@@ -8,7 +8,7 @@ import numpy as np
 
 import millwright as mw
 
-__all__ = ["groups", "line", "logistic"]
+__all__ = ["curve", "groups", "line", "logistic"]
 
 
 def line() -> tuple[mw.Model, dict[str, Any]]:
@@ -54,3 +54,21 @@ def groups() -> tuple[mw.Model, dict[str, Any]]:
         likelihood={"load": "normal(effect[stone], noise)"},
     )
     return model, {"stone": stone, "load": effect[stone] + generator.standard_normal(4000)}
+
+
+def curve() -> tuple[mw.Model, dict[str, Any]]:
+    """A Gaussian process through 100 rows: one factorisation a gradient."""
+    generator = np.random.default_rng(4)
+    flow = np.sort(generator.uniform(0, 10, 100))
+    model = mw.Model(
+        priors={
+            "height": "half_normal(2)",
+            "reach": "lognormal(0.5, 0.5)",
+            "noise": "half_normal(1)",
+        },
+        likelihood={
+            "power": "gaussian_process(0, noise=noise, "
+            "kernel=squared_exponential(flow, scale=height, length=reach))"
+        },
+    )
+    return model, {"flow": flow, "power": np.sin(flow) + 0.3 * generator.standard_normal(100)}

@@ -15,7 +15,7 @@ from typing import Any
 import jax
 import numpy as np
 from jax import lax
-from models import groups, line, logistic
+from models import curve, groups, line, logistic
 
 from millwright.fitting import target_of
 from millwright.sampling.chains import sample
@@ -66,25 +66,29 @@ def main() -> None:
         ("line, 3 unknowns", line),
         ("logistic, 3000 x 10", logistic),
         ("200 groups, 4000 rows", groups),
+        ("Gaussian process, 100 rows", curve),
     ):
         model, data = make()
         target = target_of(model.bind(data))
         step, position = step_seconds(target)
         raw = raw_seconds(target, position)
         print(f"{name:24s} {1e6 * raw:6.1f} us  {1e6 * step:6.1f} us   {step / raw:6.2f}")
-    model, data = groups()
-    target = target_of(model.bind(data))
-    ratios = []
-    for _ in range(6):
-        # Side by side, since the machine's own speed drifts.
-        one, two = (
-            sample(target, FitSettings(1000, 500), 4, 1, workers=workers).sampling
-            for workers in (1, 2)
+    for name, make, draws in (("200 groups", groups, 1000), ("Gaussian process", curve, 300)):
+        model, data = make()
+        target = target_of(model.bind(data))
+        ratios = []
+        for _ in range(6):
+            # Side by side, since the machine's own speed drifts.
+            one, two = (
+                sample(target, FitSettings(draws, 500), 4, 1, workers=workers).sampling
+                for workers in (1, 2)
+            )
+            ratios.append(one / two)
+        ratios.sort()
+        print(
+            f"{name}: four chains, two workers against one, six pairs: {ratios[3]:.2f} times, "
+            f"{ratios[0]:.2f} to {ratios[-1]:.2f}"
         )
-        ratios.append(one / two)
-    ratios.sort()
-    spread = f"{ratios[0]:.2f} to {ratios[-1]:.2f}"
-    print(f"four chains, two workers against one, six pairs: {ratios[3]:.2f} times, {spread}")
 
 
 if __name__ == "__main__":

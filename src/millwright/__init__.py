@@ -23,10 +23,14 @@ _PLACES = {
     "Rejection": "millwright.sampling.methods",
     "Target": "millwright.own_target",
     "Tempering": "millwright.sampling.methods",
+    "export_draws": "millwright.exporting",
+    "export_run": "millwright.exporting",
+    "export_table": "millwright.exporting",
     "compare_samplers": "millwright.samplers_compared",
     "load": "millwright.going_on",
     "resume": "millwright.going_on",
     "register": "millwright.modelling.foreign",
+    "report": "millwright.reporting.page",
 }
 _MODULES = ("demo", "errors", "plots")
 _DISTRIBUTIONS = (

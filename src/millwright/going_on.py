@@ -5,9 +5,14 @@ What reads and writes folders takes long to load, and is imported where it is us
 
 from __future__ import annotations
 
+import tempfile
+import zipfile
 from concurrent.futures import Executor
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from millwright.errors import Interrupted, StorageError
 from millwright.job import Fitted, Job, run_in_memory
@@ -115,6 +120,9 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
 
     Parameters
     ----------
+    path
+        The folder of the run, or a zip file that `export_run` made of it; the draws in such a
+        file are read into memory.
     model
         The model or target that made it. It is needed only to compute with functions of its own
         that are not registered here: draws and tables always load.
@@ -126,6 +134,8 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
     """
     from millwright.stored_fits import open_fit
 
+    if Path(path).suffix.lower() == ".zip":
+        return _load_packed(Path(path), model)
     opened = open_fit(Path(path), model)
     if opened.fitted is None:
         raise StorageError(
@@ -133,6 +143,27 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
             f"mw.resume({str(path)!r}) goes on with it."
         )
     return posterior_of(opened.fitted, opened.sheet)
+
+
+def _load_packed(path: Path, model: Any) -> Posterior:
+    """Load a run from a zip file."""
+    with tempfile.TemporaryDirectory() as folder:
+        try:
+            with zipfile.ZipFile(path) as packed:
+                packed.extractall(folder)
+        except FileNotFoundError:
+            raise StorageError(f"There is no file {path}.") from None
+        except (OSError, zipfile.BadZipFile) as error:
+            raise StorageError(f"{path} cannot be read as a packed run: {error}.") from error
+        found = list(Path(folder).glob("*/run.json"))
+        if len(found) != 1:
+            raise StorageError(f"{path} does not hold a run: there is no folder with run.json.")
+        posterior = load(found[0].parent, model=model)
+        # What is read when asked for must be read before the folder goes.
+        values = {name: np.array(value) for name, value in posterior.draws.values.items()}
+        statistics = {name: np.array(value) for name, value in posterior.statistics.items()}
+        draws = replace(posterior.draws, values=values)
+        return replace(posterior, draws=draws, statistics=statistics)
 
 
 def resume(

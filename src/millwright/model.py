@@ -42,7 +42,7 @@ from millwright.sampling.sampler import FitSettings
 from millwright.sampling.warmup import Metric
 from millwright.simulated import Simulated
 from millwright.storage.place import check_free
-from millwright.storage.sheet import read_sheet, sheet_text, write_new
+from millwright.storage.sheet import fit_settings, read_sheet, sheet_text, write_new
 from millwright.terminal.progress import chosen_listener
 
 if TYPE_CHECKING:
@@ -174,6 +174,11 @@ class Model:
         `text`. `mw.plots.model_graph(model)` draws it.
         """
         return graph(self._specification)
+
+    @property
+    def fit_settings(self) -> dict[str, Any]:
+        """Settings in the table `[fit]` of the sheet: `model.fit(data, **model.fit_settings)`."""
+        return fit_settings(self._sheet, "the sheet") if self._sheet else {}
 
     @property
     def functions(self) -> tuple[Foreign, ...]:

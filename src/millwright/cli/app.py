@@ -3,34 +3,19 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
 from millwright import __version__
+from millwright.cli import handing_on, looking, predicting
+from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
 from millwright.errors import ArgumentError, Interrupted, MillwrightError, StorageError
 
-__all__ = ["app", "main"]
-
-app = typer.Typer(
-    name="millwright",
-    help="Bayesian models from their text to a checked answer.",
-    add_completion=True,
-    no_args_is_help=True,
-    pretty_exceptions_enable=False,
-    rich_markup_mode=None,
-)
-
-Sheet = Annotated[Path, typer.Argument(help="Model sheet (TOML).")]
-Data = Annotated[Path, typer.Argument(help="Data file: CSV, or TSV by its ending.")]
-Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
-Run = Annotated[Path, typer.Argument(help="Folder of a stored run.")]
-Workers = Annotated[int | None, typer.Option(help="Chains at a time; by default one a core.")]
-Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No progress on standard error.")]
+__all__ = ["app", "handing_on", "looking", "main", "predicting"]
 
 
 @contextlib.contextmanager
@@ -89,15 +74,14 @@ def vet(
     as_json: Json = False,
 ) -> None:
     """Check a sheet against data without sampling."""
-    from millwright.cli.data_files import read_data
+    from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.vetting import vet as look
     from millwright.model import Model
 
     if workers is not None and workers < 1:
         raise ArgumentError(f"--workers must be 1 or more, not {workers}.")
-    report = look(Model.read(sheet), read_data(data), workers or 0)
-    typer.echo(json.dumps(report.record, indent=2) if as_json else str(report))
-    raise typer.Exit(0 if report.good else 1)
+    report = look(Model.read(found(sheet, SHEETS)), read_data(data), workers or 0)
+    answer(str(report), report.record, as_json, report.good)
 
 
 @app.command()
@@ -116,55 +100,64 @@ def fit(
     warmup: Annotated[
         int | None, typer.Option(help="Draws discarded first; by default 1000, in a trial 300.")
     ] = None,
-    thin: Annotated[int, typer.Option(help="Keep every k-th draw, to save disk.")] = 1,
+    thin: Annotated[int | None, typer.Option(help="Keep every k-th draw only.")] = None,
     trial: Annotated[
         bool, typer.Option("--trial", help="A short fit, to see whether the model works.")
     ] = False,
-    seed: Annotated[int, typer.Option(help="Any whole number from 0.")] = 0,
+    seed: Annotated[int | None, typer.Option(help="Any whole number; by default 0.")] = None,
     target_acceptance: Annotated[
-        float, typer.Option(help="Higher means smaller, safer steps.")
-    ] = 0.8,
+        float | None, typer.Option(help="Higher means smaller, safer steps; by default 0.8.")
+    ] = None,
     method: Annotated[
         str | None, typer.Option(help="no_u_turn, random_walk, ensemble, tempering or rejection.")
     ] = None,
     metric: Annotated[
-        str, typer.Option(help="automatic, diagonal or dense: correlations in the warm-up.")
-    ] = "automatic",
+        str | None, typer.Option(help="automatic, diagonal or dense; by default automatic.")
+    ] = None,
     workers: Workers = None,
     missing: Annotated[
-        str, typer.Option(help="Rows without an outcome: refuse, drop or predict.")
-    ] = "refuse",
-    replace: Annotated[bool, typer.Option("--replace", help="Overwrite a run there.")] = False,
+        str | None,
+        typer.Option(help="Rows without an outcome: refuse (by default), drop or predict."),
+    ] = None,
+    replace: Replace = False,
     as_json: Json = False,
     quiet: Quiet = False,
 ) -> None:
-    """Sample, store the run, print verdict and table."""
-    from millwright.cli.data_files import read_data
+    """Sample, store the run, print verdict and table.
+
+    Settings that are not given here are taken from the table [fit] of the sheet.
+    """
+    from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.reports import posterior_record
     from millwright.model import Model
 
+    sheet = found(sheet, SHEETS)
     place = run or Path(f"{sheet.stem}-run")
     model, table = Model.read(sheet), read_data(data)
+    given = {
+        "chains": chains,
+        "draws": draws,
+        "warmup": warmup,
+        "thin": thin,
+        "seed": seed,
+        "target_acceptance": target_acceptance,
+        "method": method,
+        "metric": metric,
+        "workers": workers,
+        "missing": missing,
+    }
+    settings = model.fit_settings | {k: value for k, value in given.items() if value is not None}
     with _stops_told(place):
         posterior = model.fit(
             table,
-            chains=chains,
-            draws=draws,
-            warmup=warmup,
-            thin=thin,
+            **settings,
             trial=trial,
-            seed=seed,
-            target_acceptance=target_acceptance,
-            method=method,
-            metric=metric,
-            workers=workers,
-            missing=missing,
             progress=not quiet,
             save=place,
             existing="replace" if replace else "refuse",
         )
     typer.echo(f"Run stored in {place}", err=True)
-    _print_posterior(posterior, posterior_record(posterior) if as_json else None)
+    answer(str(posterior), posterior_record(posterior), as_json, posterior.verdict.good)
 
 
 @app.command()
@@ -196,32 +189,17 @@ def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, qui
 
     with _stops_told(run):
         posterior = go_on(run, draws=draws, workers=workers, progress=not quiet)
-    _print_posterior(posterior, posterior_record(posterior) if as_json else None)
+    answer(str(posterior), posterior_record(posterior), as_json, posterior.verdict.good)
 
 
-@app.command()
-def summary(
-    run: Run,
-    level: Annotated[float, typer.Option(help="Probability inside the interval.")] = 0.95,
-    hdi: Annotated[bool, typer.Option("--hdi", help="Highest-density interval.")] = False,
-    as_json: Json = False,
-) -> None:
-    """Print model, verdict and table of a stored run."""
-    from millwright.cli.reports import posterior_record
-    from millwright.going_on import load
-
-    posterior = load(run)
-    kind: Any = "hdi" if hdi else "central"
-    if as_json:
-        _print_posterior(posterior, posterior_record(posterior, level, kind))
-    typer.echo(posterior.describe())
-    typer.echo(f"\n{posterior.verdict}\n\n{posterior.summary(level=level, kind=kind)}")
-    raise typer.Exit(0 if posterior.verdict.good else 1)
-
-
-def _print_posterior(posterior: Any, record: dict[str, Any] | None) -> None:
-    typer.echo(json.dumps(record, indent=2) if record is not None else str(posterior))
-    raise typer.Exit(0 if posterior.verdict.good else 1)
+# In the order in which they are used.
+_ORDER = (
+    *("demo", "new", "vet", "simulate", "fit", "resume", "extend", "convergence"),
+    *("summary", "plot", "predict", "compare", "report", "export"),
+)
+app.registered_commands.sort(
+    key=lambda command: _ORDER.index(getattr(command.callback, "__name__", ""))
+)
 
 
 def main() -> None:

@@ -1,18 +1,42 @@
-"""Data files to tables."""
+"""Files that a user names: data as tables, and names without their usual endings."""
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 
 from millwright.errors import DataError, StorageError
 
-__all__ = ["read_data"]
+__all__ = ["DATA", "SHEETS", "found", "read_data"]
+
+DATA = (".csv", ".tsv", ".tab", ".json", ".parquet", ".xlsx")
+SHEETS = (".toml",)
+
+
+def found(path: Path, endings: Sequence[str]) -> Path:
+    """Return a file, or the one of that name with a usual ending if there is only one.
+
+    Raises
+    ------
+    StorageError
+        If there are several; they are listed.
+    """
+    if path.exists() or path.suffix.lower() in endings:
+        return path
+    there = [path.with_name(path.name + ending) for ending in endings]
+    there = [one for one in there if one.is_file()]
+    if len(there) > 1:
+        listed = ", ".join(one.name for one in there)
+        raise StorageError(f"{path} could be any of {listed}: name it with its ending.")
+    return there[0] if there else path
 
 
 def read_data(path: Path) -> pd.DataFrame:
-    """Read a CSV file, or a TSV file by its ending.
+    """Read a table: CSV, TSV, JSON, Parquet or Excel by its ending; `-` is CSV on standard input.
 
     Raises
     ------
@@ -21,12 +45,32 @@ def read_data(path: Path) -> pd.DataFrame:
     DataError
         If it is not a table.
     """
-    separator = "\t" if path.suffix.lower() in (".tsv", ".tab") else ","
+    if str(path) == "-":
+        return _read(sys.stdin, "standard input", ".csv")
+    path = found(path, DATA)
+    return _read(path, f"the data file {path}", path.suffix.lower())
+
+
+def _read(source: Any, name: str, ending: str) -> pd.DataFrame:
     try:
-        return pd.read_csv(path, sep=separator)
+        if ending == ".json":
+            return pd.read_json(source)
+        if ending == ".parquet":
+            return pd.read_parquet(source)
+        if ending == ".xlsx":
+            return pd.read_excel(source)
+        return pd.read_csv(source, sep="\t" if ending in (".tsv", ".tab") else ",")
     except FileNotFoundError:
-        raise StorageError(f"There is no data file {path}.") from None
-    except OSError as error:
-        raise StorageError(f"The data file {path} cannot be read: {error.strerror}.") from error
+        raise StorageError(f"There is no data file {source}.") from None
     except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
-        raise DataError(f"The data file {path} is not a table: {error}.") from error
+        raise DataError(f"{_first_up(name)} is not a table: {error}.") from error
+    except OSError as error:
+        words = error.strerror or str(error)
+        raise StorageError(f"{_first_up(name)} cannot be read: {words}.") from error
+    except Exception as error:
+        # Readers of Parquet, JSON and Excel have errors of their own kinds.
+        raise DataError(f"{_first_up(name)} is not a table: {error}.") from error
+
+
+def _first_up(text: str) -> str:
+    return text[0].upper() + text[1:]

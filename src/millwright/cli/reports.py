@@ -2,13 +2,25 @@
 
 from __future__ import annotations
 
+import json
 import math
 from typing import Any
+
+import pandas as pd
 
 from millwright.draws.intervals import IntervalKind
 from millwright.posterior import Posterior
 
-__all__ = ["posterior_record"]
+__all__ = ["posterior_record", "rows_record"]
+
+
+def rows_record(frame: pd.DataFrame) -> dict[str, Any]:
+    """Return a table as plain values, rows by name; what is not finite becomes null."""
+    names = [
+        ", ".join(map(str, key)) if isinstance(key, tuple) else str(key) for key in frame.index
+    ]
+    found: dict[str, Any] = json.loads(frame.set_axis(names).to_json(orient="index"))
+    return found
 
 
 def posterior_record(

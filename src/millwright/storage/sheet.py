@@ -7,6 +7,8 @@
     moisture = "normal(start, 1)"
     [derived]
     [columns]
+    [fit]
+    draws = 2000
 
 Nothing in a sheet is executed: definitions are read by the model language alone.
 """
@@ -25,10 +27,23 @@ from millwright.language.definition import Definition
 from millwright.language.tree import Number
 from millwright.modelling.specification import Specification, specify
 
-__all__ = ["read_sheet", "sheet_text", "specification_from", "write_new"]
+__all__ = ["fit_settings", "read_sheet", "sheet_text", "specification_from", "write_new"]
 
 _TABLES = ("priors", "likelihood", "derived", "columns", "terms", "labels")
 _TEXTS = ("title", "notes")
+_FIT: dict[str, type | tuple[type, ...]] = {
+    "chains": int,
+    "draws": int,
+    "warmup": int,
+    "thin": int,
+    "seed": int,
+    "max_depth": int,
+    "workers": int,
+    "target_acceptance": (int, float),
+    "method": str,
+    "metric": str,
+    "missing": str,
+}
 _LARGEST = 1_000_000
 
 
@@ -67,7 +82,7 @@ def specification_from(text: str, name: str) -> Specification:
         raise ModelError(f"{name} is not TOML: {error}.") from error
     except RecursionError as error:
         raise ModelError(f"{name} is nested too deeply.") from error
-    known = [*_TABLES, *_TEXTS]
+    known = [*_TABLES, "fit", *_TEXTS]
     for key, value in content.items():
         if key not in known:
             raise ModelError(
@@ -89,6 +104,27 @@ def specification_from(text: str, name: str) -> Specification:
         tables["terms"],
         tables["labels"],
     )
+
+
+def fit_settings(text: str, name: str) -> dict[str, Any]:
+    """Return the table `[fit]` of a sheet's text: settings of a fit, as `Model.fit` takes them.
+
+    Raises
+    ------
+    ModelError
+        For a setting that is not there, or of another type.
+    """
+    content: dict[str, Any] = tomllib.loads(text).get("fit", {})
+    for key, value in content.items():
+        if key not in _FIT:
+            raise ModelError(
+                f"{name}: there is no setting `{key}` in [fit].{nearest(key, _FIT)} "
+                f"Settings: {', '.join(_FIT)}."
+            )
+        if isinstance(value, bool) or not isinstance(value, _FIT[key]):
+            wanted = {int: "a whole number", str: "a text"}.get(_FIT[key], "a number")  # type: ignore[arg-type]
+            raise ModelError(f"{name}: `{key}` in [fit] must be {wanted}, not {value!r}.")
+    return content
 
 
 def sheet_text(specification: Specification) -> str:

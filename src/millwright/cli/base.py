@@ -1,0 +1,39 @@
+"""What all commands share: the application, arguments that many take, and how they answer."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+__all__ = ["Data", "Json", "Quiet", "Replace", "Run", "Sheet", "Workers", "answer", "app"]
+
+app = typer.Typer(
+    name="millwright",
+    help="Bayesian models from their text to a checked answer.",
+    add_completion=True,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+)
+
+Sheet = Annotated[Path, typer.Argument(help="Model sheet (TOML).")]
+Data = Annotated[
+    Path,
+    typer.Argument(
+        help="Data: CSV, TSV, JSON, Parquet or Excel, by its ending; - for CSV on standard input."
+    ),
+]
+Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
+Run = Annotated[Path, typer.Argument(help="Folder of a stored run.")]
+Workers = Annotated[int | None, typer.Option(help="Chains at a time; by default one a core.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="No progress on standard error.")]
+Replace = Annotated[bool, typer.Option("--replace", help="Overwrite what is there.")]
+
+
+def answer(text: str, record: Any, as_json: bool, good: bool = True) -> None:
+    """Print a result as text or as JSON, and leave with status 0, or 1 if it is not good."""
+    typer.echo(json.dumps(record, indent=2, default=str) if as_json else text)
+    raise typer.Exit(0 if good else 1)

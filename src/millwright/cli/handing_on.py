@@ -1,0 +1,105 @@
+"""Commands that hand results on: the report, exports, a starter sheet."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from millwright.cli.base import Data, Replace, Run, app
+from millwright.errors import ArgumentError
+
+__all__ = ["export", "new", "report"]
+
+
+@app.command()
+def report(
+    run: Run,
+    others: Annotated[
+        list[Path] | None, typer.Argument(help="Other runs of the same data, to compare with.")
+    ] = None,
+    out: Annotated[Path | None, typer.Option(help="The page; by default RUN.html.")] = None,
+    statement: Annotated[
+        list[str] | None, typer.Option(help="A statement, such as 'drying < 0'; repeatable.")
+    ] = None,
+    rope: Annotated[
+        list[str] | None,
+        typer.Option(help="A decision, such as 'drying: -0.05 to 0.05'; repeatable."),
+    ] = None,
+    replace: Replace = False,
+) -> None:
+    """Write the whole analysis as one self-contained HTML page."""
+    from millwright.going_on import load
+    from millwright.reporting import report as write
+
+    posterior = load(run)
+    decisions = [posterior.decide(name, rope=ends) for name, ends in map(_region, rope or [])]
+    place = write(
+        posterior,
+        out or Path(f"{run.name}.html"),
+        decisions=decisions,
+        statements=statement or [],
+        compare_with={other.name: load(other) for other in others or []},
+        replace=replace,
+    )
+    typer.echo(str(place))
+
+
+def _region(text: str) -> tuple[str, tuple[float, float]]:
+    """Read `drying: -0.05 to 0.05`."""
+    name, _, ends = text.rpartition(":")
+    parts = ends.split(" to ")
+    try:
+        low, high = (float(part) for part in parts)
+    except ValueError:
+        raise ArgumentError(
+            f"--rope is written as 'drying: -0.05 to 0.05', not {text!r}."
+        ) from None
+    return name.strip(), (low, high)
+
+
+@app.command()
+def export(
+    run: Run,
+    to: Annotated[
+        Path,
+        typer.Argument(
+            help="File: .csv, .parquet, .json or .nc for draws; .zip for the whole run; with "
+            "--table .csv, .md, .tex, .html or .xlsx."
+        ),
+    ],
+    table: Annotated[bool, typer.Option("--table", help="The table instead of draws.")] = False,
+    replace: Replace = False,
+) -> None:
+    """Write draws, table or the whole run of a stored run to one file."""
+    from millwright.exporting import export_draws, export_run, export_table
+    from millwright.going_on import load
+
+    if to.suffix.lower() == ".zip":
+        export_run(run, to, replace)
+    elif table:
+        export_table(load(run), to, replace)
+    else:
+        export_draws(load(run), to, replace)
+    typer.echo(str(to))
+
+
+@app.command()
+def new(
+    data: Data,
+    out: Annotated[Path | None, typer.Option(help="The sheet; by default DATA.toml.")] = None,
+    outcome: Annotated[
+        str | None, typer.Option(help="Column to explain; by default the last of numbers.")
+    ] = None,
+    replace: Replace = False,
+) -> None:
+    """Write a commented starter sheet for the columns of a data file."""
+    from millwright.cli.data_files import read_data
+    from millwright.cli.starter import starter_sheet
+    from millwright.storage.sheet import write_new
+
+    text = starter_sheet(read_data(data), outcome, data.name)
+    place = out or (Path("sheet.toml") if str(data) == "-" else Path(f"{data.stem}.toml"))
+    write_new(place, text, replace)
+    typer.echo(str(place))

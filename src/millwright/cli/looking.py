@@ -1,0 +1,131 @@
+"""Commands that look at a stored run: convergence, summary, figures."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from millwright.cli.base import Json, Replace, Run, answer, app
+from millwright.errors import ArgumentError, StorageError, nearest
+
+__all__ = ["convergence", "plot", "summary"]
+
+Names = Annotated[
+    list[str] | None, typer.Option("--name", "-n", help="A quantity or expression; repeatable.")
+]
+_OF_A_POSTERIOR = (
+    "autocorrelation",
+    "densities",
+    "intervals",
+    "overview",
+    "pairs",
+    "posterior_densities",
+    "prior_posterior",
+    "ranks",
+    "running_mean",
+    "trace",
+)
+_WITHOUT_NAMES = ("energy", "left_out_positions", "model_graph")
+
+
+@app.command()
+def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
+    """Print the verdict and every convergence number of a stored run."""
+    from millwright.cli.reports import rows_record
+    from millwright.going_on import load
+
+    posterior = load(run)
+    table = posterior.convergence_table(name)
+    text = f"{posterior.verdict}\n\n{table.T.to_string(float_format=lambda v: f'{v:.4g}')}"
+    findings = [
+        {"weight": f.weight, "problem": f.problem, "advice": f.advice}
+        for f in posterior.verdict.findings
+    ]
+    record = {
+        "good": posterior.verdict.good,
+        "headline": posterior.verdict.headline,
+        "findings": findings,
+        "numbers": rows_record(table),
+    }
+    answer(text, record, as_json, posterior.verdict.good)
+
+
+@app.command()
+def summary(
+    run: Run,
+    name: Names = None,
+    level: Annotated[float, typer.Option(help="Probability inside the interval.")] = 0.95,
+    hdi: Annotated[bool, typer.Option("--hdi", help="Highest-density interval.")] = False,
+    order: Annotated[
+        str, typer.Option(help="definition, mean, R-hat or ESS (worst first).")
+    ] = "definition",
+    form: Annotated[
+        str, typer.Option(help="text, markdown, html, latex or csv: the table alone.")
+    ] = "",
+    as_json: Json = False,
+) -> None:
+    """Print model, verdict and table of a stored run."""
+    from millwright.cli.reports import posterior_record
+    from millwright.going_on import load
+
+    posterior = load(run)
+    kind: Any = "hdi" if hdi else "central"
+    chosen: Any = order
+    if form:
+        shaped: Any = form
+        text = posterior.summary(name, level, kind, chosen, shaped)
+    else:
+        table = posterior.summary(name, level, kind, chosen)
+        text = f"{posterior.describe()}\n\n{posterior.verdict}\n\n{table}"
+    record = posterior_record(posterior, level, kind) if as_json else None
+    answer(text, record, as_json, posterior.verdict.good)
+
+
+@app.command()
+def plot(
+    run: Run,
+    figure: Annotated[
+        str, typer.Argument(help="Which figure, such as trace, overview or predictive_check.")
+    ],
+    name: Names = None,
+    out: Annotated[
+        Path | None,
+        typer.Option(help="File: PNG, SVG or PDF by its ending; by default RUN-FIGURE.png."),
+    ] = None,
+    show: Annotated[str, typer.Option(help="View of predictive_check.")] = "statistics",
+    along: Annotated[
+        str | None, typer.Option(help="Column: of fitted_line, or of a view of predictive_check.")
+    ] = None,
+    page: Annotated[int | None, typer.Option(help="Which page of a long figure, from 1.")] = None,
+    replace: Replace = False,
+) -> None:
+    """Draw a figure of a stored run into a file."""
+    from millwright import plots
+    from millwright.going_on import load
+
+    known = (*_OF_A_POSTERIOR, *_WITHOUT_NAMES, "fitted_line", "predictive_check")
+    if figure not in known:
+        raise ArgumentError(
+            f"There is no figure `{figure}`.{nearest(figure, known)} Figures: {', '.join(known)}."
+        )
+    place = out or Path(f"{run.name}-{figure}.png")
+    if place.exists() and not replace:
+        raise StorageError(f"{place} exists already; give --replace to overwrite it.")
+    posterior = load(run)
+    draw = getattr(plots, figure)
+    more = {} if page is None else {"page": page}
+    if figure == "fitted_line":
+        if along is None:
+            raise ArgumentError("Say along which column: --along hours.")
+        made = draw(posterior, along)
+    elif figure == "predictive_check":
+        made = draw(posterior, show=show, along=along)
+    else:
+        made = draw(posterior) if figure in _WITHOUT_NAMES else draw(posterior, name, **more)
+    try:
+        made.savefig(place)
+    except (OSError, ValueError) as error:
+        raise StorageError(f"{place} cannot be written: {error}.") from error
+    typer.echo(str(place))

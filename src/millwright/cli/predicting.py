@@ -1,0 +1,111 @@
+"""Commands about data: simulating, predicting, comparing."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from millwright.cli.base import Data, Json, Replace, Run, Sheet, answer, app
+from millwright.errors import ArgumentError, StorageError
+
+__all__ = ["compare", "predict", "simulate"]
+
+
+@app.command()
+def simulate(
+    sheet: Sheet,
+    data: Annotated[
+        Path | None, typer.Argument(help="Data with the predictors; - for standard input.")
+    ] = None,
+    rows: Annotated[
+        int | None, typer.Option(help="Number of rows of a model without predictors.")
+    ] = None,
+    draws: Annotated[int, typer.Option(help="How many data sets.")] = 500,
+    seed: Annotated[int, typer.Option(help="Any whole number from 0.")] = 0,
+    out: Annotated[Path | None, typer.Option(help="CSV file for the first data set.")] = None,
+    replace: Replace = False,
+    as_json: Json = False,
+) -> None:
+    """Draw data sets from the priors, and say what they look like."""
+    from millwright.cli.data_files import SHEETS, found, read_data
+    from millwright.cli.reports import rows_record
+    from millwright.model import Model
+
+    model = Model.read(found(sheet, SHEETS))
+    table = None if data is None else read_data(data)
+    fake = model.simulate(table, draws=draws, seed=seed, rows=rows)
+    if out is not None:
+        _to_csv(fake.data(0), out, replace)
+    answer(str(fake), rows_record(fake.table()), as_json)
+
+
+def _to_csv(frame: Any, out: Path, replace: bool) -> None:
+    if not hasattr(frame, "to_csv"):
+        raise ArgumentError("Data of several tables cannot be written as one CSV file.")
+    if out.exists() and not replace:
+        raise StorageError(f"{out} exists already; give --replace to overwrite it.")
+    try:
+        frame.to_csv(out, index=False)
+    except OSError as error:
+        raise StorageError(f"{out} cannot be written: {error.strerror}.") from error
+    typer.echo(f"Written: {out}", err=True)
+
+
+@app.command()
+def predict(
+    run: Run,
+    data: Data,
+    new_levels: Annotated[
+        str, typer.Option(help="Levels of groups that the fit has not seen: refuse or draw.")
+    ] = "refuse",
+    level: Annotated[float, typer.Option(help="Probability inside the interval.")] = 0.95,
+    score: Annotated[
+        bool, typer.Option("--score", help="Compare with the outcomes in the data.")
+    ] = False,
+    out: Annotated[Path | None, typer.Option(help="CSV file for the table.")] = None,
+    replace: Replace = False,
+    as_json: Json = False,
+) -> None:
+    """Predict new rows with a stored run."""
+    from millwright.cli.data_files import read_data
+    from millwright.cli.reports import rows_record
+    from millwright.going_on import load
+
+    table = read_data(data)
+    chosen: Any = new_levels
+    predictions = load(run).predict(table, new_levels=chosen)
+    if score:
+        found = predictions.score(table)
+        answer(str(found), rows_record(found.frame), as_json)
+    frame = predictions.table(level=level)
+    if out is not None:
+        _to_csv(frame.reset_index(), out, replace)
+    text = frame.to_string(float_format=lambda v: f"{v:.4g}", max_rows=60)
+    answer(text, json.loads(frame.reset_index().to_json(orient="records")), as_json)
+
+
+@app.command()
+def compare(
+    runs: Annotated[list[Path], typer.Argument(help="Two or more stored runs of the same data.")],
+    as_json: Json = False,
+) -> None:
+    """Compare stored runs by leave-one-out, and their common quantities."""
+    from millwright.cli.reports import rows_record
+    from millwright.fits_compared import across_fits
+    from millwright.going_on import load
+    from millwright.models_compared import compare as compare_fits
+
+    posteriors: dict[str, Any] = {}
+    for run in runs:
+        alike = sum(name.split(" (")[0] == run.name for name in posteriors)
+        posteriors[f"{run.name} ({alike + 1})" if alike else run.name] = load(run)
+    found = compare_fits(**posteriors)
+    across = across_fits(None, **posteriors)
+    record = {
+        "leave_one_out": rows_record(found.table()),
+        "quantities": rows_record(across.table),
+    }
+    answer(f"{found}\n\n{across}", record, as_json)

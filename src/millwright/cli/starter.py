@@ -1,0 +1,137 @@
+"""A starter sheet: a plain model of one column of a data file, to be changed by its reader."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+import pandas as pd
+import tomlkit
+
+from millwright.errors import DataError, nearest
+
+__all__ = ["starter_sheet"]
+
+_MOST_LABELS = 50
+_NAME = re.compile(r"[^\W\d]\w*")
+_TAKEN = ("base", "noise", "chain", "draw", "row")
+
+
+def starter_sheet(data: pd.DataFrame, outcome: str | None, name: str) -> str:
+    """Return the text of a sheet: the outcome explained by the other columns.
+
+    Parameters
+    ----------
+    outcome
+        The column to explain; by default the last one of numbers.
+    name
+        Name of the data file, for the title.
+
+    Raises
+    ------
+    DataError
+        If there is no column of numbers, or no such column.
+    """
+    numbers = [str(c) for c in data.columns if pd.api.types.is_numeric_dtype(data[c])]
+    if not numbers:
+        raise DataError("None of the columns holds numbers, so there is nothing to explain.")
+    chosen = numbers[-1] if outcome is None else outcome
+    if chosen not in numbers:
+        raise DataError(
+            f"`{chosen}` is not a column of numbers.{nearest(chosen, numbers)} "
+            f"Columns of numbers: {', '.join(numbers)}."
+        )
+    writer = _Writer(data)
+    for column in map(str, data.columns):
+        if column != chosen:
+            writer.add(column, column in numbers)
+    return writer.text(chosen, name)
+
+
+class _Writer:
+    def __init__(self, data: pd.DataFrame) -> None:
+        self.data = data
+        self.aliases: dict[str, str] = {}
+        self.priors: list[tuple[str, str, str]] = []
+        self.terms: list[str] = []
+        self.left: list[str] = []
+
+    def alias(self, column: str) -> str:
+        """Return a name that can be written; others are listed under [columns]."""
+        if _NAME.fullmatch(column) and column not in _TAKEN:
+            return column
+        word = re.sub(r"\W+", "_", column).strip("_") or "column"
+        word = f"column_{word}" if word[0].isdigit() or word in _TAKEN else word
+        while word in self.aliases or word in map(str, self.data.columns):
+            word += "_"
+        self.aliases[word] = column
+        return word
+
+    def add(self, column: str, numeric: bool) -> None:
+        values = self.data[column]
+        labels = values.nunique()
+        if not numeric and labels <= _MOST_LABELS and labels > 1:
+            name = self.alias(column)
+            self.priors.append(
+                (
+                    f"of_{name}",
+                    f"normal(0, between_{name}) per {name}",
+                    f"one for each of the {labels} labels of {column!r}",
+                )
+            )
+            self.priors.insert(
+                0,
+                (
+                    f"between_{name}",
+                    "half_normal(SPREAD)",
+                    f"how much the labels of {column!r} differ",
+                ),
+            )
+            self.terms.append(f"of_{name}[{name}]")
+        elif numeric and np.nanstd(values.astype(float)) > 0:
+            name = self.alias(column)
+            middle = float(np.nanmean(values.astype(float)))
+            width = float(np.nanstd(values.astype(float)))
+            scale = f"normal(0, {_short(1 / width)} * SPREAD)"
+            self.priors.append((f"by_{name}", scale, f"change for one more of {column!r}"))
+            self.terms.append(f"by_{name} * ({name} - {_short(middle)})")
+        else:
+            self.left.append(column)
+
+    def text(self, outcome: str, file: str) -> str:
+        values = self.data[outcome].astype(float)
+        spread = _short(float(np.nanstd(values)) or 1.0)
+        name = self.alias(outcome)
+        document = tomlkit.document()
+        document.add(tomlkit.comment("A starter: read every line; change what you know better."))
+        document.add(tomlkit.comment("Check it with: millwright vet SHEET DATA"))
+        document.add("title", tomlkit.item(f"{outcome} in {file}"))
+        if self.left:
+            document.add(
+                tomlkit.comment(
+                    f"Not used, since they do not vary or have too many "
+                    f"labels: {', '.join(map(repr, self.left))}"
+                )
+            )
+        priors = tomlkit.table()
+        middle = _short(float(np.nanmean(values)))
+        base = (("base", f"normal({middle}, 2 * {spread})", "the outcome at average predictors"),)
+        noise = (("noise", f"half_normal({spread})", "what the predictors leave unexplained"),)
+        for key, prior, words in (*base, *self.priors, *noise):
+            item = tomlkit.item(prior.replace("SPREAD", spread))
+            priors.add(key, item.comment(words))
+        document.add("priors", priors)
+        likelihood = tomlkit.table()
+        mean = " + ".join(["base", *self.terms])
+        likelihood.add(name, tomlkit.item(f"normal({mean}, noise)"))
+        document.add("likelihood", likelihood)
+        if self.aliases:
+            columns = tomlkit.table()
+            for word, column in self.aliases.items():
+                columns.add(word, tomlkit.item(column))
+            document.add("columns", columns)
+        return tomlkit.dumps(document)
+
+
+def _short(value: float) -> str:
+    return f"{value:.3g}"

@@ -1,0 +1,165 @@
+"""The page: parts put into a template, written as one file that needs nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from jinja2 import Environment, StrictUndefined
+
+from millwright.draws.decision import Decision
+from millwright.errors import ArgumentError
+from millwright.modelling.pictures import latex
+from millwright.posterior import Posterior
+from millwright.reporting import parts
+from millwright.reporting.pictures import mathematics
+from millwright.storage.sheet import write_new
+
+__all__ = ["report"]
+
+_PARTS = (
+    "Question and data",
+    "Model",
+    "Prior check",
+    "How it was sampled",
+    "Convergence",
+    "Posterior",
+    "Predictive check",
+    "Comparison",
+    "How to repeat it",
+)
+_MARKS = {"stop": "#A8452F", "caution": "#C98A1B", "note": "#5F7F33"}
+
+
+def report(
+    posterior: Posterior,
+    path: str | Path,
+    *,
+    names: Sequence[str] | None = None,
+    decisions: Sequence[Decision] = (),
+    statements: Sequence[str] = (),
+    compare_with: Mapping[str, Posterior] | None = None,
+    level: float = 0.95,
+    replace: bool = False,
+) -> Path:
+    """Write an analysis as one self-contained HTML page, in the order of its nine steps.
+
+    Pictures are inside the page, no script is needed to read it, and text from sheets, data and
+    labels is always shown as text.
+
+    Parameters
+    ----------
+    posterior
+        The fit that the page is about.
+    path
+        The file to write.
+    names
+        Quantities for the figures, at most 12 numbers; by default the first ones.
+    decisions
+        Results of `posterior.decide(...)` to show.
+    statements
+        Statements whose probabilities to show, such as `drying < 0`.
+    compare_with
+        Other fits of the same data, by name.
+    level
+        Level of the intervals in the table.
+    replace
+        Whether to overwrite a file that is there.
+
+    Returns
+    -------
+    The path of the page.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior or a decision, or quantities that are not there.
+    StorageError
+        If the file exists already or cannot be written.
+    """
+    if not isinstance(posterior, Posterior):
+        raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
+    for one in decisions:
+        if not isinstance(one, Decision):
+            raise ArgumentError(f"`decisions` holds results of decide(), not {one!r}.")
+    content = _content(posterior, names, decisions, statements, compare_with or {}, level)
+    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
+    template = files("millwright.reporting").joinpath("page.html").read_text("utf-8")
+    write_new(Path(path), environment.from_string(template).render(content), replace)
+    return Path(path)
+
+
+def _content(
+    posterior: Posterior,
+    names: Sequence[str] | None,
+    decisions: Sequence[Decision],
+    statements: Sequence[str],
+    others: Mapping[str, Posterior],
+    level: float,
+) -> dict[str, Any]:
+    binding, record = posterior.draws.binding, posterior.record
+    specification = binding.specification
+    prior_words, prior_pictures = parts.prior_parts(posterior)
+    every = {"this": posterior, **others}
+    compared, compared_pictures = parts.comparison(every) if others else ("", [])
+    weights = {finding.weight for finding in posterior.verdict.findings}
+    worst = next((w for w in ("stop", "caution") if w in weights), "note")
+    figures = {"ranks": None, "prior_posterior": None, **parts.figures(posterior, names)}
+    return {
+        "title": specification.title or "An analysis without a title",
+        "notes": specification.notes,
+        "parts": _PARTS,
+        "mark": _MARKS[worst],
+        "facts": _facts(posterior),
+        "verdict": posterior.verdict,
+        "data": parts.data_table(binding),
+        "left_out": [
+            f"Rows left out because `{name}` was missing: {count}."
+            for name, count in record.dropped.items()
+        ],
+        "description": posterior.describe(),
+        "latex": latex(specification),
+        "formulas": mathematics(latex(specification)),
+        "prior_words": prior_words,
+        "prior_pictures": prior_pictures,
+        "sampled": _sampled(posterior),
+        "figures": figures,
+        "table": posterior.summary(level=level, form="html"),
+        "decisions": parts.decisions(decisions),
+        "statements": _answers(posterior, statements),
+        "check": str(posterior.predictive_check()) if binding.program.outcomes else "",
+        "comparison": compared,
+        "comparison_pictures": compared_pictures,
+        "repeating": parts.repeating(posterior),
+    }
+
+
+def _facts(posterior: Posterior) -> str:
+    sizes = posterior.draws.binding.tables.sizes.values()
+    chains, draws = posterior.draws.shape
+    rows = " and ".join(f"{size} rows" for size in sizes) or "no data"
+    return f"{rows}; {chains} chains of {draws} draws; started {posterior.record.started}."
+
+
+def _sampled(posterior: Posterior) -> str:
+    record = posterior.record
+    chains, draws = posterior.draws.shape
+    seconds = record.seconds
+    settings = record.settings
+    return (
+        f"Method: {settings['method']}. {chains} chains, each {settings['warmup']} transitions of "
+        f"warm-up and {draws} kept draws"
+        + (f", of {settings['thin']} transitions each" if settings.get("thin", 1) > 1 else "")
+        + f". Seed {record.seed}. It took {seconds.get('compiling', 0.0):.1f} s to compile and "
+        f"{seconds.get('sampling', 0.0):.1f} s to sample."
+    )
+
+
+def _answers(posterior: Posterior, statements: Sequence[str]) -> list[str]:
+    found = []
+    for statement in statements:
+        answer = posterior.probability(statement)
+        found += [str(a) for a in answer.values()] if isinstance(answer, dict) else [str(answer)]
+    return found

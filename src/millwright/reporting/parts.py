@@ -1,0 +1,191 @@
+"""What each part of a page says, taken from posteriors as plain values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from matplotlib.figure import Figure
+
+from millwright import plots
+from millwright.draws.decision import Decision
+from millwright.errors import ArgumentError, MillwrightError
+from millwright.fits_compared import across_fits
+from millwright.model import Model
+from millwright.modelling.binding import Binding
+from millwright.modelling.tables import Column
+from millwright.models_compared import compare
+from millwright.posterior import Posterior
+from millwright.reporting.pictures import Picture, picture
+from millwright.storage.sheet import sheet_text
+
+__all__ = [
+    "Repeating",
+    "comparison",
+    "data_table",
+    "decisions",
+    "figures",
+    "prior_parts",
+    "repeating",
+]
+
+_MOST_PANELS = 12
+_MOST_TRACES = 6
+
+
+@dataclass(frozen=True)
+class Repeating:
+    """What another needs to get the same draws.
+
+    Attributes
+    ----------
+    facts
+        Name and value of each setting, version and fingerprint.
+    """
+
+    facts: tuple[tuple[str, str], ...]
+    sheet: str
+    code: str
+    command: str
+
+
+def data_table(binding: Binding) -> str:
+    """Return the columns in use as an HTML table: what they hold, and their range or levels."""
+    used = set(binding.program.column_axes) | {p.name for p in binding.program.outcomes}
+    outcomes = {part.name for part in binding.program.outcomes}
+    rows = []
+    for name, column in binding.tables.columns.items():
+        if name in used:
+            rows.append((name, "outcome" if name in outcomes else "predictor", *_column(column)))
+    headings = ["column", "used as", "rows", "values"]
+    return str(pd.DataFrame(rows, columns=headings).to_html(index=False, border=0))
+
+
+def _column(column: Column) -> tuple[int, str]:
+    values = column.values
+    if not column.numeric:
+        found, counts = np.unique(values.astype(str), return_counts=True)
+        shown = ", ".join(f"{v} ({n})" for v, n in list(zip(found, counts, strict=True))[:8])
+        more = f" and {len(found) - 8} labels more" if len(found) > 8 else ""
+        return len(values), shown + more
+    flat = np.asarray(values, dtype=float)
+    words = f"{np.nanmin(flat):.4g} to {np.nanmax(flat):.4g}, mean {np.nanmean(flat):.4g}"
+    gaps = int(np.isnan(flat).sum())
+    return len(np.atleast_1d(flat)), words + (f", {gaps} missing" if gaps else "")
+
+
+def figures(posterior: Posterior, names: Sequence[str] | None) -> dict[str, Picture]:
+    """Return the figures of a fit that every page has, by where they stand."""
+    single = names or _few(posterior)
+    found = {
+        "traces": picture(plots.trace(posterior, single[:_MOST_TRACES])),
+        "densities": picture(plots.posterior_densities(posterior, single)),
+        "prior_posterior": _unless_refused(lambda: plots.prior_posterior(posterior, single)),
+    }
+    if posterior.draws.shape[0] > 1:
+        found["ranks"] = picture(plots.ranks(posterior, single[:_MOST_TRACES]))
+    if posterior.draws.binding.program.outcomes:
+        found["check"] = picture(plots.predictive_check(posterior))
+    return {name: one for name, one in found.items() if one is not None}
+
+
+def _few(posterior: Posterior) -> list[str]:
+    """Return the first quantities that fit into a figure, those with few labels first."""
+    chosen: list[str] = []
+    axes = posterior.draws.binding.axes
+    for name in sorted(posterior.draws.names(), key=lambda n: bool(axes[n])):
+        cells = [name + label for _, label in posterior.draws.shown_cells(name)]
+        if len(chosen) + len(cells) <= _MOST_PANELS:
+            chosen += cells
+    return chosen or list(posterior.draws.single())[:_MOST_PANELS]
+
+
+def _unless_refused(make: Any) -> Picture | None:
+    """Return a picture, or None where the model has nothing to draw it from."""
+    try:
+        figure: Figure = make()
+    except MillwrightError:
+        return None
+    return picture(figure)
+
+
+def prior_parts(posterior: Posterior) -> tuple[str, list[Picture]]:
+    """Return what the prior imagines in words, and its pictures; empty for improper priors."""
+    model = Model._of(posterior.draws.binding.specification)
+    try:
+        data, rows = _inputs(posterior)
+        fake = model.simulate(data, seed=posterior.record.seed, rows=rows)
+    except MillwrightError:
+        return "", []
+    names = [name for name in _few(posterior) if name.split("[")[0] in fake.draws.values]
+    found = [_unless_refused(lambda: plots.prior_densities(fake, names[:_MOST_PANELS]))]
+    if any(p.event != "label" for p in posterior.draws.binding.program.outcomes):
+        found.append(_unless_refused(lambda: plots.prior_data(fake)))
+    return str(fake), [one for one in found if one is not None]
+
+
+def _inputs(posterior: Posterior) -> tuple[Any, int | None]:
+    """Return the fitted data as a model reads them."""
+    tables = posterior.draws.binding.tables
+    if list(tables.sizes) != ["row"] or tables.matrix_labels:
+        raise ArgumentError("Only data of one plain table are simulated for a page.")
+    columns = {
+        name: column.values for name, column in tables.columns.items() if len(column.axes) == 1
+    }
+    return columns, None
+
+
+def comparison(posteriors: Mapping[str, Posterior]) -> tuple[str, list[Picture]]:
+    """Return the comparison of several fits as text, and their common quantities drawn."""
+    texts, found = [], []
+    try:
+        texts.append(str(compare(**posteriors)))
+    except MillwrightError as error:
+        texts.append(f"Leave-one-out was not possible here: {error}")
+    try:
+        across = across_fits(None, level=0.95, kind="central", **posteriors)
+    except MillwrightError:
+        return "\n".join(texts), []
+    texts += list(across.changes)
+    if len(across.draws) <= _MOST_PANELS:
+        found.append(picture(plots.across_fits(across)))
+    return "\n".join(texts), found
+
+
+def decisions(made: Sequence[Decision]) -> list[tuple[str, Picture | None]]:
+    """Return each decision in words, and as a picture."""
+    return [(str(one), _unless_refused(lambda one=one: plots.decision(one))) for one in made]
+
+
+def _version_words(name: str) -> str:
+    return name if name == "processor" else f"version of {name}"
+
+
+def repeating(posterior: Posterior) -> Repeating:
+    """Return what another needs to get the same draws."""
+    record = posterior.record
+    facts = [
+        ("seed", str(record.seed)),
+        *((name, str(value)) for name, value in record.settings.items()),
+        *((_version_words(name), str(value)) for name, value in record.versions.items()),
+        ("fingerprint of the data", record.fingerprint),
+        ("started", record.started),
+    ]
+    sheet = posterior.sheet or sheet_text(posterior.draws.binding.specification)
+    wanted = {
+        key: record.settings[key]
+        for key in ("chains", "draws", "warmup", "thin")
+        if key in record.settings
+    }
+    wanted["method"] = str(record.method.get("method", "no_u_turn"))
+    options = " ".join(f"--{key} {value}" for key, value in wanted.items())
+    arguments = ", ".join(f"{key}={value!r}" for key, value in wanted.items())
+    return Repeating(
+        tuple(facts),
+        sheet,
+        f'mw.Model.read("sheet.toml").fit(data, seed={record.seed}, {arguments})',
+        f"millwright fit sheet.toml data.csv --seed {record.seed} {options}",
+    )

@@ -1,0 +1,71 @@
+"""Figures as parts of a page, and mathematics as a figure."""
+
+from __future__ import annotations
+
+import base64
+import io
+import re
+from dataclasses import dataclass
+
+from matplotlib.figure import Figure
+
+from millwright.plots.style import INK, new_figure, styled
+
+__all__ = ["Picture", "mathematics", "picture"]
+
+_DPI = 110
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A figure in a page.
+
+    Attributes
+    ----------
+    source
+        A `data:` address with the whole picture.
+    alternative
+        What it shows, for who cannot see it.
+    caption
+        How to read it.
+    """
+
+    source: str
+    alternative: str
+    caption: str = ""
+
+
+def picture(figure: Figure) -> Picture:
+    """Return a figure as a picture; its title and caption become text of the page."""
+    title, caption = figure.get_suptitle(), figure.get_supxlabel()
+    if figure._suptitle is not None:  # type: ignore[attr-defined]
+        figure.suptitle("")
+    figure.supxlabel("")
+    return Picture(_address(figure), title, " ".join(caption.split()))
+
+
+def _address(figure: Figure) -> str:
+    content = io.BytesIO()
+    figure.savefig(content, dpi=_DPI, format="png")
+    text = base64.b64encode(content.getvalue()).decode("ascii")
+    return f"data:image/png;base64,{text}"
+
+
+def mathematics(latex: str) -> Picture | None:
+    """Draw a LaTeX `aligned` environment, one line under the other.
+
+    None where a line holds something that cannot be drawn; the page then shows the source.
+    """
+    body = re.sub(r"\\(begin|end)\{aligned\}", "", latex)
+    lines = [line.replace("&", "").strip() for line in body.split("\\\\")]
+    lines = [line for line in lines if line]
+    with styled():
+        figure = new_figure(11.0, 0.42 * len(lines) + 0.2)
+        figure.set_layout_engine("none")
+        for row, line in enumerate(lines):
+            height = 1 - (row + 0.6) / (len(lines) + 0.2)
+            figure.text(0.01, height, f"${line}$", fontsize=13, color=INK, va="center")
+        try:
+            return Picture(_address(figure), "The model in mathematics")
+        except ValueError:
+            return None

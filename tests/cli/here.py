@@ -1,0 +1,36 @@
+"""The command line in this process: the same `main`, without the cost of starting Python."""
+
+import contextlib
+import io
+import sys
+from dataclasses import dataclass
+from unittest import mock
+
+from millwright.cli.app import main
+
+
+@dataclass
+class Done:
+    """What a call left."""
+
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+def run_here(*arguments, cwd=".", text=""):
+    """Call `millwright` with arguments; return status and what it printed."""
+    out, err = io.StringIO(), io.StringIO()
+    status = 0
+    with (
+        mock.patch.object(sys, "argv", ["millwright", *map(str, arguments)]),
+        mock.patch.object(sys, "stdin", io.StringIO(text)),
+        contextlib.chdir(cwd),
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+    ):
+        try:
+            main()
+        except SystemExit as stop:
+            status = int(stop.code or 0)
+    return Done(status, out.getvalue(), err.getvalue())
