@@ -29,6 +29,7 @@ _PLACES = {
     "compare_samplers": "millwright.samplers_compared",
     "load": "millwright.going_on",
     "resume": "millwright.going_on",
+    "read_draws": "millwright.drawn_elsewhere",
     "register": "millwright.modelling.foreign",
     "report": "millwright.reporting.page",
 }

@@ -61,12 +61,16 @@ def sampling_of(fitted: Fitted) -> Sampling:
         record.complete,
         bool(record.settings["trial"]),
         record.extended,
-        tuple(part.name for part in draws.binding.program.unknowns if part.improper),
+        _flat(draws) if method != "elsewhere" else (),
         where,
         _round_trips(record) if method == "tempering" else None,
         record.method.get("pareto_k"),
         repeated_rows(draws.binding),
     )
+
+
+def _flat(draws: Draws) -> tuple[str, ...]:
+    return tuple(part.name for part in draws.binding.program.unknowns if part.improper)
 
 
 def _stuck(log_density: np.ndarray) -> tuple[int, ...]:

@@ -69,9 +69,15 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
             "The chains are walkers of one ensemble, which learn from each other: their agreement "
             "says less than that of independent chains.",
         )
+    elsewhere: tuple[str, ...] = ()
+    if record.method.get("method") == "elsewhere":
+        elsewhere = (
+            "Made by another program: what its sampler met (divergences, energies) is not known.",
+        )
     return (
         *began,
         *walkers,
+        *elsewhere,
         *_dropped_words(record.dropped, missing),
         *_filled_words(draws),
         *forms,
