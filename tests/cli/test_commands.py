@@ -153,6 +153,7 @@ class Commands(unittest.TestCase):
             self.assertIn(f"\n{step}  ", done.stdout)
         self.assertEqual(len(list(folder.glob("*.png"))), 10)
         self.assertNotIn("(outside)", done.stdout)
+        self.assertIn("REJECT", (folder / "9-report.html").read_text("utf-8"))
 
     def test_help_and_version(self):
         done = run("--help")

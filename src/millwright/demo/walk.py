@@ -13,6 +13,7 @@ from millwright.demo.data_sets import DataSet, load, sheet_path
 from millwright.model import Model
 from millwright.models_compared import compare
 from millwright.posterior import Posterior
+from millwright.reporting import report
 from millwright.sampling.progress import Listener
 
 __all__ = ["Teller", "walk"]
@@ -47,8 +48,9 @@ def walk(folder: Path, tell: Teller, progress: Listener) -> Posterior:
     _step_convergence(posterior, folder, tell)
     _step_posterior(posterior, folder, tell)
     _step_predictive(posterior, data, folder, tell)
-    _step_compare(posterior, data, tell)
-    _step_truth(posterior, data, folder, tell)
+    flat = _step_compare(posterior, data, tell)
+    _step_truth(posterior, data, tell)
+    _step_report(posterior, flat, folder, tell)
     return posterior
 
 
@@ -121,14 +123,15 @@ def _step_predictive(posterior: Posterior, data: DataSet, folder: Path, tell: Te
         tell.output(str(posterior.predict(data.held_back).score(data.held_back)))
 
 
-def _step_compare(posterior: Posterior, data: DataSet, tell: Teller) -> None:
+def _step_compare(posterior: Posterior, data: DataSet, tell: Teller) -> Posterior:
     tell.heading("8  Compare")
     tell.remark("Do the hours matter at all? A second model leaves them out.")
     flat = Model.read(sheet_path("flat.toml")).fit(data.frame, seed=_SEED, progress=False)
     tell.output(str(compare(straight=posterior, flat=flat)))
+    return flat
 
 
-def _step_truth(posterior: Posterior, data: DataSet, folder: Path, tell: Teller) -> None:
+def _step_truth(posterior: Posterior, data: DataSet, tell: Teller) -> None:
     tell.heading("9  Report")
     tell.remark("The data were made from known values, so the answer can be checked:")
     rows = []
@@ -139,8 +142,20 @@ def _step_truth(posterior: Posterior, data: DataSet, folder: Path, tell: Teller)
             f"  {name}: true {value:g}, 95 % central interval {low:.2f} to {high:.2f} ({inside})"
         )
     tell.output("\n".join(rows))
+
+
+def _step_report(posterior: Posterior, flat: Posterior, folder: Path, tell: Teller) -> None:
     _write(plots.overview(posterior), folder, "9-overview.png", tell)
     run = folder / "run"
     posterior.save(run, existing="replace")
     posterior.table().to_csv(folder / "9-table.csv")
+    page = report(
+        posterior,
+        folder / "9-report.html",
+        decisions=[posterior.decide("drying", rope=(-0.05, 0.05))],
+        statements=["after_six_hours < 15.05"],
+        compare_with={"flat": flat},
+        replace=True,
+    )
     tell.remark(f"Table: {folder / '9-table.csv'}; stored run: {run}")
+    tell.remark(f"The whole analysis as one page: {page}")
