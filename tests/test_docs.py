@@ -5,6 +5,7 @@ import importlib.util
 import io
 import json
 import re
+import tempfile
 import tomllib
 import unittest
 from pathlib import Path
@@ -62,13 +63,25 @@ class Docs(unittest.TestCase):
         blocks = re.findall(r"```python\n(.*?)```", (ROOT / page).read_text("utf-8"), re.S)
         code = "\n".join(blocks).replace("seed=7", "seed=7, progress=False")
         names, printed = {}, io.StringIO()
-        with contextlib.redirect_stdout(printed):
+        with (
+            contextlib.redirect_stdout(printed),
+            tempfile.TemporaryDirectory() as folder,
+            contextlib.chdir(folder),
+        ):
             exec(compile(code, page, "exec"), names)
         return names, printed.getvalue()
 
     def test_code_of_the_readme_runs(self):
         names, _ = self.run_code_of("README.md")
         self.assertIsInstance(names["posterior"], mw.Posterior)
+
+    def test_code_of_tutorial_and_cookbook_runs(self):
+        _, printed = self.run_code_of("docs/tutorial.md")
+        text = " ".join(printed.split())
+        self.assertIn("9 of 10 imagined values of `flour` lie between 20", text)
+        self.assertIn("Verdict: Converged", text)
+        self.assertIn("`by_furrow > 0` is 0.98", text)
+        self.run_code_of("docs/cookbook.md")
 
     def test_code_and_numbers_of_the_reading_page(self):
         names, printed = self.run_code_of("docs/reading-results.md")

@@ -15,22 +15,13 @@ from millwright.draws.prior import draws_in, refuse_improper
 from millwright.errors import ModelError
 from millwright.estimates import Estimate, estimate_at, refuse_hierarchy
 from millwright.fit_arguments import check_fit, check_whole
-from millwright.fitting import (
-    chosen_method,
-    prepared,
-    refuse_black_boxes,
-    target_of,
-)
+from millwright.fitting import chosen_method, prepared, refuse_black_boxes, target_of
 from millwright.going_on import fit_in_folder, fit_in_memory, go_on_in_folder
 from millwright.job import Job, chains_for
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.foreign import Foreign
 from millwright.modelling.pictures import graph, latex
-from millwright.modelling.simulate import (
-    draw_outcomes,
-    draw_unknowns,
-    stated_values,
-)
+from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_values
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.posterior import Posterior

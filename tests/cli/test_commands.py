@@ -59,6 +59,15 @@ class Commands(unittest.TestCase):
             json.loads(run_here("vet", SHEET, self.data, "--json").stdout)["rows"], {"row": 20}
         )
 
+    def test_vet_names_likely_troubles(self):
+        frame = pd.read_csv(self.data)
+        frame["hours"] += 1000
+        frame.to_csv(self.folder / "far.csv", index=False)
+        shown = run_here("vet", SHEET, self.folder / "far.csv")
+        self.assertIn("Mind: the values of `hours` lie far from zero", shown.stdout)
+        clean = json.loads(run_here("vet", SHEET, self.data, "--json").stdout)
+        self.assertEqual(clean["troubles"], [])
+
     def test_default_run_folder_is_named_after_the_sheet_and_not_overwritten(self):
         fit = ("fit", SHEET, self.data, "--draws", 50, "--warmup", 50, "--quiet", "--json")
         first = run_here(*fit, cwd=self.folder)
@@ -154,6 +163,14 @@ class Commands(unittest.TestCase):
         self.assertEqual(len(list(folder.glob("*.png"))), 10)
         self.assertNotIn("(outside)", done.stdout)
         self.assertIn("REJECT", (folder / "9-report.html").read_text("utf-8"))
+
+    def test_the_other_demo_and_the_list(self):
+        done = run_here("demo", "carriers", "--folder", self.folder / "carriers", "--quiet")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("share of the posterior below", done.stdout.lower())
+        self.assertNotIn("(outside)", done.stdout)
+        self.assertIn("carriers", run_here("demo", "list").stdout)
+        self.assertIn("Did you mean `drying`", run_here("demo", "dryin").stderr)
 
     def test_help_and_version(self):
         done = run("--help")

@@ -92,6 +92,17 @@ class NewLevels(unittest.TestCase):
         with self.assertRaises(ArgumentError):
             fit.predict(new, new_levels="guess")
 
+    def test_derived_quantities_that_new_rows_cannot_give_are_no_hindrance(self):
+        data = {"stone": ["a", "a", "b", "b"], "dressed": [1, 1, 0, 0], "y": [1.0, 2.0, 3.0, 2.0]}
+        model = mw.Model(
+            priors={"e": "normal(0, 1) per stone", "gain": "normal(0, 1)"},
+            likelihood={"y": "normal(e[stone] + gain * dressed, 1)"},
+            derived={"typical": "e + gain * dressed per stone"},
+        )
+        fit = model.fit(data, draws=100, warmup=100, progress=False)
+        new = {"stone": ["c", "c"], "dressed": [0, 1]}
+        self.assertEqual(fit.predict(new, new_levels="draw").draws["y"].shape, (400, 2))
+
 
 class Predict(unittest.TestCase):
     def test_predictive_distribution_of_a_known_posterior(self):

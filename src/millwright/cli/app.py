@@ -13,7 +13,13 @@ import typer
 from millwright import __version__
 from millwright.cli import handing_on, looking, predicting
 from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
-from millwright.errors import ArgumentError, Interrupted, MillwrightError, StorageError
+from millwright.errors import (
+    ArgumentError,
+    Interrupted,
+    MillwrightError,
+    StorageError,
+    nearest,
+)
 
 __all__ = ["app", "handing_on", "looking", "main", "predicting"]
 
@@ -45,6 +51,9 @@ def options(
 
 @app.command()
 def demo(
+    scenario: Annotated[
+        str, typer.Argument(help="drying (nine steps) or carriers (two shares); list names them.")
+    ] = "drying",
     folder: Annotated[
         Path, typer.Option(help="Folder for the figures; made if it is not there.")
     ] = Path("demo-figures"),
@@ -52,15 +61,26 @@ def demo(
 ) -> None:
     """Walk through an analysis of made-up data."""
     from millwright.cli.telling import terminal_teller
+    from millwright.demo.carriers import walk_carriers
     from millwright.demo.walk import walk
     from millwright.terminal.progress import auto_listener
 
+    scenarios = {"drying": walk, "carriers": walk_carriers}
+    if scenario == "list":
+        for name, each in scenarios.items():
+            typer.echo(f"{name:10s} {(each.__doc__ or '').split(';')[0]}")
+        raise typer.Exit
+    if scenario not in scenarios:
+        raise ArgumentError(
+            f"There is no demo `{scenario}`.{nearest(scenario, scenarios)} "
+            f"There are: {', '.join(scenarios)}."
+        )
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise StorageError(f"The folder {folder} cannot be made: {error.strerror}.") from error
     listener = (lambda progress: None) if quiet else auto_listener()
-    posterior = walk(folder, terminal_teller(), listener)
+    posterior = scenarios[scenario](folder, terminal_teller(), listener)
     raise typer.Exit(0 if posterior.verdict.good else 1)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from millwright.demo.walk import Teller
+from millwright.demo.teller import Teller
 
 __all__ = ["terminal_teller"]
 

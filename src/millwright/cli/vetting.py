@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,6 +20,10 @@ from millwright.sampling.pools import own_processes
 
 __all__ = ["Vetting", "vet"]
 
+_USUALLY_FINITE = 0.95
+_FAR_FROM_ZERO = 10.0
+_SMALL, _LARGE = 1e-3, 1e3
+
 
 @dataclass(frozen=True)
 class Vetting:
@@ -32,6 +37,8 @@ class Vetting:
         Time of one log density with its gradient, called from Python.
     workers
         Worker processes that evaluated the model; 0 if none were asked for.
+    troubles
+        What is likely to make a fit slow or its answer vague, in words.
     """
 
     description: str
@@ -41,6 +48,7 @@ class Vetting:
     finite: float
     microseconds: float
     workers: int = 0
+    troubles: tuple[str, ...] = ()
 
     @property
     def good(self) -> bool:
@@ -58,6 +66,7 @@ class Vetting:
             "share_of_prior_draws_with_finite_density": self.finite,
             "microseconds_per_gradient": self.microseconds,
             "workers_checked": self.workers,
+            "troubles": list(self.troubles),
             "model": self.description,
         }
 
@@ -87,7 +96,7 @@ class Vetting:
             )
         else:
             lines.append("A fit cannot start: no prior draw has a finite density.")
-        return "\n".join(lines)
+        return "\n".join([*lines, *(f"Mind: {one}" for one in self.troubles)])
 
 
 def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
@@ -119,4 +128,36 @@ def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
         float(np.mean(finite)),
         1e6 * float(np.min(seconds)),
         answered,
+        tuple(_troubles(binding, target.dimension, float(np.mean(finite)))),
     )
+
+
+def _troubles(binding: Binding, unknowns: int, finite: float) -> Iterator[str]:
+    """Name what is likely to go wrong, from the data and the sizes alone."""
+    if 0 < finite < _USUALLY_FINITE:
+        yield (
+            f"the density is not finite at {1 - finite:.0%} of the prior draws: some priors allow "
+            "values that make no sense for the likelihood."
+        )
+    rows = sum(binding.tables.sizes.values())
+    if rows and unknowns > rows:
+        yield f"{unknowns} unknown numbers for {rows} rows: the answer will rest on the priors."
+    used = set(binding.program.column_axes)
+    outcomes = {part.name for part in binding.program.outcomes}
+    for name, column in binding.tables.columns.items():
+        if name not in used or name in outcomes or not column.numeric or name in binding.labels:
+            continue
+        middle, spread = float(np.nanmean(column.values)), float(np.nanstd(column.values))
+        if spread > 0 and abs(middle) > _FAR_FROM_ZERO * spread:
+            yield (
+                f"the values of `{name}` lie far from zero for their spread: written as "
+                f"({name} - {middle:.3g}) its slope and the start are told apart more easily."
+            )
+        elif spread > 0 and not _SMALL < spread < _LARGE:
+            yield (
+                f"`{name}` has a standard deviation of {spread:.3g}: in another unit its prior is "
+                "easier to choose."
+            )
+    for name, labels in binding.labels.items():
+        if name in binding.tables.columns and len(labels) == 1:
+            yield f"`{name}` has one label only: effects per {name} cannot be told from the rest."

@@ -2,36 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
-
-from matplotlib.figure import Figure
 
 from millwright import plots
 from millwright.demo.data_sets import DataSet, load, sheet_path
+from millwright.demo.teller import Teller, write_figure
 from millwright.model import Model
 from millwright.models_compared import compare
 from millwright.posterior import Posterior
 from millwright.reporting import report
 from millwright.sampling.progress import Listener
 
-__all__ = ["Teller", "walk"]
+__all__ = ["walk"]
 
 _SEED = 7
 
 
-@dataclass(frozen=True)
-class Teller:
-    """How the demo speaks: a heading for each step, a remark, and output as it is."""
-
-    heading: Callable[[str], None]
-    remark: Callable[[str], None]
-    output: Callable[[str], None]
-
-
 def walk(folder: Path, tell: Teller, progress: Listener) -> Posterior:
-    """Run the demo; write its figures into `folder`, an existing one.
+    """Run the demo of a straight line; write its figures into `folder`, an existing one.
 
     Returns
     -------
@@ -54,12 +42,6 @@ def walk(folder: Path, tell: Teller, progress: Listener) -> Posterior:
     return posterior
 
 
-def _write(figure: Figure, folder: Path, name: str, tell: Teller) -> None:
-    path = folder / name
-    figure.savefig(path)
-    tell.remark(f"Figure: {path}")
-
-
 def _step_data(data: DataSet, tell: Teller) -> None:
     tell.heading("1  Data")
     tell.remark(f"{data.about}. All of it is made up.")
@@ -75,7 +57,7 @@ def _step_prior(model: Model, data: DataSet, folder: Path, tell: Teller) -> None
     )
     fake = model.simulate(data.frame, draws=500, seed=_SEED)
     tell.output(str(fake))
-    _write(plots.prior_lines(fake, "hours"), folder, "3-prior-lines.png", tell)
+    write_figure(plots.prior_lines(fake, "hours"), folder, "3-prior-lines.png", tell)
 
 
 def _step_fit(model: Model, data: DataSet, tell: Teller, progress: Listener) -> Posterior:
@@ -94,9 +76,9 @@ def _step_convergence(posterior: Posterior, folder: Path, tell: Teller) -> None:
     tell.heading("5  Convergence")
     tell.remark("Can the draws be used? The verdict says so, and what to do if not.")
     tell.output(str(posterior.convergence()))
-    _write(plots.trace(posterior), folder, "5-traces.png", tell)
-    _write(plots.densities(posterior), folder, "5-densities.png", tell)
-    _write(plots.ranks(posterior), folder, "5-ranks.png", tell)
+    write_figure(plots.trace(posterior), folder, "5-traces.png", tell)
+    write_figure(plots.densities(posterior), folder, "5-densities.png", tell)
+    write_figure(plots.ranks(posterior), folder, "5-ranks.png", tell)
 
 
 def _step_posterior(posterior: Posterior, folder: Path, tell: Teller) -> None:
@@ -107,17 +89,17 @@ def _step_posterior(posterior: Posterior, folder: Path, tell: Teller) -> None:
     tell.remark("Is the effect more than a twentieth of a per cent an hour, either way?")
     decision = posterior.decide("drying", rope=(-0.05, 0.05))
     tell.output(str(decision))
-    _write(plots.decision(decision), folder, "6-decision.png", tell)
-    _write(plots.intervals(posterior), folder, "6-intervals.png", tell)
-    _write(plots.prior_posterior(posterior), folder, "6-prior-posterior.png", tell)
-    _write(plots.fitted_line(posterior, "hours"), folder, "6-fitted-line.png", tell)
+    write_figure(plots.decision(decision), folder, "6-decision.png", tell)
+    write_figure(plots.intervals(posterior), folder, "6-intervals.png", tell)
+    write_figure(plots.prior_posterior(posterior), folder, "6-prior-posterior.png", tell)
+    write_figure(plots.fitted_line(posterior, "hours"), folder, "6-fitted-line.png", tell)
 
 
 def _step_predictive(posterior: Posterior, data: DataSet, folder: Path, tell: Teller) -> None:
     tell.heading("7  Predictive check and prediction")
     check = posterior.predictive_check()
     tell.output(str(check))
-    _write(plots.predictive_check(check), folder, "7-predictive-check.png", tell)
+    write_figure(plots.predictive_check(check), folder, "7-predictive-check.png", tell)
     tell.remark("The ten batches held back, predicted and then compared with what they were:")
     if data.held_back is not None:
         tell.output(str(posterior.predict(data.held_back).score(data.held_back)))
@@ -145,7 +127,7 @@ def _step_truth(posterior: Posterior, data: DataSet, tell: Teller) -> None:
 
 
 def _step_report(posterior: Posterior, flat: Posterior, folder: Path, tell: Teller) -> None:
-    _write(plots.overview(posterior), folder, "9-overview.png", tell)
+    write_figure(plots.overview(posterior), folder, "9-overview.png", tell)
     run = folder / "run"
     posterior.save(run, existing="replace")
     posterior.table().to_csv(folder / "9-table.csv")

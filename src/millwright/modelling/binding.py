@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -226,7 +226,8 @@ def bind(
         tables, known_labels, of_labels, like.tables if like else seen, frozenset(gaps)
     )
     arguments[NUMBERS] = numbers
-    evaluation, axes = _first_evaluation(program, arguments)
+    # New rows need not have what only derived quantities are computed from.
+    evaluation, axes = _first_evaluation(program, arguments, whole=like is None)
     with np.errstate(all="ignore"):
         outcome_axes = _outcome_axes(program, evaluation, columns)
         program = replace(program, outcome_axes=tuple(outcome_axes.items()))
@@ -347,16 +348,18 @@ def _place_of(part: Part, name: Name) -> Node:
 
 
 def _first_evaluation(
-    program: Program, arguments: _Data
+    program: Program, arguments: _Data, whole: bool
 ) -> tuple[Evaluation, dict[str, tuple[str, ...]]]:
     """Evaluate every definition once, at a point inside every support.
 
-    This resolves labels, finds all axes and meets every mistake of shape.
+    This resolves labels, finds all axes and meets every mistake of shape. Unless `whole`, derived
+    quantities that nothing else rests on are left out.
     """
     evaluation = Evaluation(on_numpy, program, arguments)
     axes: dict[str, tuple[str, ...]] = {}
+    parts = program.parts if whole else _needed(program.parts)
     with np.errstate(all="ignore"):
-        for part in program.parts:
+        for part in parts:
             if part.kind == "unknown":
                 evaluation.values[part.name] = _inside_support(part, evaluation)
             elif part.kind == "term":
@@ -368,6 +371,19 @@ def _first_evaluation(
             elif part.kind != "term":
                 axes[part.name] = evaluation.values[part.name].axes
     return evaluation, axes
+
+
+def _needed(parts: Sequence[Part]) -> list[Part]:
+    """Return all parts but derived ones that no other part rests on."""
+    named = {part.name: part for part in parts}
+    wanted = [part for part in parts if part.kind != "derived"]
+    found: dict[str, Part] = {}
+    while wanted:
+        part = wanted.pop()
+        found[part.name] = part
+        names = {n.name for _, top in part.arguments for n in walk(top) if isinstance(n, Name)}
+        wanted += [named[name] for name in names if name in named and name not in found]
+    return [part for part in parts if part.name in found]
 
 
 def _inside_support(part: Part, evaluation: Evaluation) -> Labelled:
