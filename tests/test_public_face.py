@@ -72,7 +72,8 @@ class StartUp(unittest.TestCase):
     def test_what_is_heavy_waits_until_it_is_used(self):
         code = (
             "import sys, millwright as mw; mw.Model, mw.Target, mw.load; "
-            "print([m for m in ('pandas', 'xarray', 'pyarrow', 'matplotlib') if m in sys.modules])"
+            "heavy = ('pandas', 'xarray', 'pyarrow', 'matplotlib', 'scipy.stats'); "
+            "print([m for m in heavy if m in sys.modules])"
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
         self.assertEqual(done.stdout.strip(), "[]", done.stderr)

@@ -177,7 +177,8 @@ def fit(
             existing="replace" if replace else "refuse",
         )
     typer.echo(f"Run stored in {place}", err=True)
-    answer(str(posterior), posterior_record(posterior), as_json, posterior.verdict.good)
+    record = posterior_record(posterior) if as_json else None
+    answer(str(posterior), record, as_json, posterior.verdict.good)
 
 
 @app.command()
@@ -209,7 +210,8 @@ def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, qui
 
     with _stops_told(run):
         posterior = go_on(run, draws=draws, workers=workers, progress=not quiet)
-    answer(str(posterior), posterior_record(posterior), as_json, posterior.verdict.good)
+    record = posterior_record(posterior) if as_json else None
+    answer(str(posterior), record, as_json, posterior.verdict.good)
 
 
 # In the order in which they are used.

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import math
-from typing import Any
-
-import pandas as pd
+from typing import TYPE_CHECKING, Any
 
 from millwright.draws.intervals import IntervalKind
 from millwright.posterior import Posterior
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["posterior_record", "rows_record"]
 

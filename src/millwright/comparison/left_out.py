@@ -49,7 +49,8 @@ def left_out_positions(
         if part.name in program.filled:
             gaps = draws.binding.arguments["gaps", part.name]
             seen, again = without_gaps(seen, gaps), without_gaps(again, gaps)
-        columns.append((again < seen) + 0.5 * (again == seen))
+        # A vector has an entry for each of its labels, row after row.
+        columns.append(((again < seen) + 0.5 * (again == seen)).reshape(len(again), -1))
     below = np.concatenate(columns, axis=1)
     found = np.empty(len(rows))
     for at in range(len(rows)):

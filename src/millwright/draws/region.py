@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
-from scipy.stats import gaussian_kde
 
 from millwright.draws.intervals import check_level
+
+if TYPE_CHECKING:
+    from scipy.stats import gaussian_kde
 
 __all__ = ["density", "density_on", "highest_density_region"]
 
@@ -42,6 +46,9 @@ def density_on(grid: np.ndarray, values: np.ndarray) -> np.ndarray:
 
 def _kernel(values: np.ndarray) -> gaussian_kde:
     """Kernel with Silverman's (1986, eq. 3.31) width, which keeps two humps apart."""
+    # Takes longer to load than a small fit takes to sample.
+    from scipy.stats import gaussian_kde
+
     low, high = np.quantile(values, [0.25, 0.75])
     sd = float(values.std(ddof=1))
     spread = min(sd, (high - low) / 1.349) or sd

@@ -152,6 +152,9 @@ def flat_values(column: pa.ChunkedArray) -> np.ndarray:
     array = column.combine_chunks()
     if pa.types.is_fixed_size_list(array.type):
         array = array.flatten()
+    if array.null_count == 0 and not pa.types.is_boolean(array.type):
+        # Does without pandas, which `to_numpy` loads.
+        return np.array(np.from_dlpack(array), dtype=float)
     return np.asarray(array.to_numpy(zero_copy_only=False), dtype=float)
 
 
@@ -164,7 +167,9 @@ def read_parquet(path: Path, columns: list[str] | None = None) -> pa.Table:
         If it is missing or damaged.
     """
     try:
-        return pq.read_table(path, columns=columns)
+        # Quicker to load than what reads whole folders of files.
+        with pq.ParquetFile(path) as file:
+            return file.read(columns=columns)
     except FileNotFoundError:
         raise StorageError(f"The run is damaged: {path} is missing.") from None
     except (OSError, pa.ArrowException) as error:

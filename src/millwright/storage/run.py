@@ -295,7 +295,7 @@ def _warmup(folder: Path, chains: int) -> np.ndarray | None:
     tables = [read_parquet(path) for path in paths]
     n = min(table.num_rows for table in tables)
     rows = [
-        np.stack([table[name].to_numpy() for name in STATISTICS], axis=1)[:n] for table in tables
+        np.stack([flat_values(table[name]) for name in STATISTICS], axis=1)[:n] for table in tables
     ]
     return np.stack(rows)
 
@@ -333,7 +333,7 @@ def _chain_files(
     if warm.is_file():
         table = read_parquet(warm)
         # The file may be ahead of the state.
-        warmup = np.stack([table[name].to_numpy() for name in STATISTICS], axis=1)[:done]
+        warmup = np.stack([flat_values(table[name]) for name in STATISTICS], axis=1)[:done]
         if "position" in table.column_names:
             where = flat_values(table["position"]).reshape(-1, dimension)[:done]
     return ChainFiles(
