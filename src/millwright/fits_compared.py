@@ -135,7 +135,8 @@ def across_fits(
     if names is None:
         found = {name: fits for name, fits in found.items() if len(fits) > 1}
     if not found:
-        raise ArgumentError("These fits have no quantity in common; name some.")
+        asked = "no quantity in common; name some" if names is None else f"no quantity {names!r}"
+        raise ArgumentError(f"These fits have {asked}.")
     good = {fit: posterior.verdict.good for fit, posterior in posteriors.items()}
     result = AcrossFits(found, float(level), kind, good)
     interval(next(iter(next(iter(found.values())).values())), level, kind)

@@ -121,11 +121,15 @@ class Runs(InFolder):
             "data/tables.json",
             "data/1.parquet",
         ):
-            for damage in ("cut", "removed"):
+            for damage in ("cut", "removed", "scrambled"):
                 path = self.folder / part.replace("/", "-") / damage
                 straight().save(path)
                 file = path / part
-                file.unlink() if damage == "removed" else file.write_bytes(file.read_bytes()[:20])
+                whole = file.read_bytes()
+                if damage == "removed":
+                    file.unlink()
+                else:
+                    file.write_bytes(whole[:20] if damage == "cut" else whole[::-1])
                 with self.subTest(part=part, damage=damage), self.assertRaises(MillwrightError):
                     mw.load(path)
 
