@@ -13,6 +13,7 @@ from millwright.errors import ModelError
 from millwright.modelling.binding import Binding
 from millwright.modelling.specification import Specification, rests_on_unknowns
 from millwright.sampling.mode import Peak
+from millwright.shown import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -21,7 +22,7 @@ __all__ = ["Estimate", "estimate_at", "refuse_hierarchy"]
 
 
 @dataclass(frozen=True, eq=False)
-class Estimate:
+class Estimate(Shown):
     """A point estimate with standard errors from the curvature.
 
     Attributes

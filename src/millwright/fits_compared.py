@@ -15,13 +15,14 @@ from millwright.draws.numbers import probability_text, supported_range
 from millwright.draws.prediction import Predictions
 from millwright.errors import ArgumentError
 from millwright.posterior import Posterior
+from millwright.shown import Shown
 from millwright.terminal.tables import text_table
 
 __all__ = ["AcrossFits", "ScoresCompared", "across_fits", "compare_predictions"]
 
 
 @dataclass(frozen=True)
-class AcrossFits:
+class AcrossFits(Shown):
     """The same quantities in several fits.
 
     Attributes
@@ -155,7 +156,7 @@ def _numbers(posterior: Posterior, names: str | Sequence[str] | None) -> dict[st
 
 
 @dataclass(frozen=True)
-class ScoresCompared:
+class ScoresCompared(Shown):
     """How well the predictions of several models met the same truth.
 
     Attributes

@@ -31,6 +31,7 @@ from millwright.sampling.pools import check_workers
 from millwright.sampling.progress import Listener
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.warmup import Metric
+from millwright.shown import Shown
 from millwright.simulated import Simulated
 from millwright.storage.place import check_free
 from millwright.storage.sheet import fit_settings, read_sheet, sheet_text, write_new
@@ -44,7 +45,7 @@ __all__ = ["Model"]
 _TRIAL = FitSettings(draws=200, warmup=300)
 
 
-class Model:
+class Model(Shown):
     """A probabilistic model: named definitions of priors, likelihood and derived quantities.
 
     Each definition is a text in the model language, a Python function whose arguments are the

@@ -17,6 +17,7 @@ from millwright.model import Model
 from millwright.posterior import Posterior
 from millwright.sampling.methods import METHODS, Method
 from millwright.sampling.progress import Listener
+from millwright.shown import Shown
 from millwright.terminal.tables import text_table
 
 __all__ = ["SamplersCompared", "autocorrelations", "compare_samplers"]
@@ -33,7 +34,7 @@ _TRUTH_KEY = "Error: estimate minus truth, in MCSE; beyond 3 or so in size it is
 
 
 @dataclass(frozen=True, eq=False)
-class SamplersCompared:
+class SamplersCompared(Shown):
     """The same target sampled by several methods.
 
     Attributes

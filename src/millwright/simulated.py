@@ -12,6 +12,7 @@ from millwright.draws.labelled_draws import Draws
 from millwright.draws.outcomes import labels_of_outcome
 from millwright.errors import ArgumentError
 from millwright.modelling.specification import Part
+from millwright.shown import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -20,7 +21,7 @@ __all__ = ["Simulated"]
 
 
 @dataclass(frozen=True, eq=False)
-class Simulated:
+class Simulated(Shown):
     """Simulated unknowns and data sets.
 
     Attributes

@@ -2,6 +2,7 @@
 
 import io
 import json
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -143,6 +144,27 @@ class HandingOn(unittest.TestCase):
         with self.assertRaises(mw.errors.StorageError):
             mw.load(self.folder / "broken.zip")
 
+    def test_damaged_runs_are_told_in_a_few_lines(self):
+        files = [f.relative_to(self.place) for f in self.place.rglob("*") if f.is_file()]
+        self.assertGreater(len(files), 10)
+        for file in files:
+            for damage in (None, b"scrambled"):
+                with self.subTest(file=str(file), damage=damage):
+                    copy = self.folder / "copy"
+                    shutil.copytree(self.place, copy)
+                    if damage is None:
+                        (copy / file).unlink()
+                    else:
+                        (copy / file).write_bytes(damage)
+                    done = run_here("summary", copy)
+                    shutil.rmtree(copy)
+                    self.assertIn(done.returncode, (0, 1, 2))
+                    if done.returncode == 2:
+                        self.assertTrue(done.stderr.startswith("Error: "))
+                        self.assertLessEqual(done.stderr.count("\n"), 5)
+                    else:
+                        self.assertIn("95 % central interval", done.stdout)
+
     def test_new_writes_a_sheet_that_can_be_fitted(self):
         frame = pd.read_csv(self.data)
         frame["Moisture (%)"] = frame.pop("moisture")
@@ -186,6 +208,27 @@ class Seen(HTMLParser):
 
 
 class NothingIsMarkup(unittest.TestCase):
+    def test_results_show_themselves_in_notebooks_as_text(self):
+        model = mw.Model(
+            title="<b>", priors={"x": "normal(0, 1)"}, likelihood={"y": "normal(x, 1)"}
+        )
+        posterior = model.fit({"y": [0.3, 1.0]}, draws=60, warmup=60, progress=False)
+        for result in (
+            model,
+            posterior,
+            posterior.verdict,
+            posterior.probability("x < 0"),
+            posterior.decide("x", null=0),
+            posterior.predictive_check(),
+            posterior.predict(rows=2),
+            posterior.leave_one_out(),
+            model.simulate(rows=2),
+        ):
+            with self.subTest(result=type(result).__name__):
+                shown = result._repr_html_()
+                self.assertIn("<pre>", shown)
+                self.assertNotIn("<b>", shown)
+
     def test_labels_and_titles_are_shown_as_text(self):
         label = "<script>alert('mill')</script>"
         model = mw.Model(

@@ -10,12 +10,13 @@ import pandas as pd
 
 from millwright.comparison.leave_one_out import LeaveOneOut, row_sentence
 from millwright.errors import ArgumentError
+from millwright.shown import Shown
 
 __all__ = ["Comparison", "compare_results"]
 
 
 @dataclass(frozen=True)
-class Comparison:
+class Comparison(Shown):
     """Models ordered by expected log predictive density, the best first.
 
     Attributes

@@ -23,6 +23,7 @@ from millwright.modelling.labelled import DRAW, full
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.specification import Part
+from millwright.shown import Shown
 
 __all__ = ["LeaveOneOut", "leave_one_out", "pointwise_log_likelihood"]
 
@@ -31,7 +32,7 @@ _ROWS_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
-class LeaveOneOut:
+class LeaveOneOut(Shown):
     """Leave-one-out estimate of a model's predictive accuracy.
 
     Attributes

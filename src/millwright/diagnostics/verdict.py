@@ -11,6 +11,7 @@ from millwright.diagnostics.energy import energy_fraction
 from millwright.diagnostics.finding import ENERGY_LEAST, Finding, Sampling, good_range
 from millwright.diagnostics.findings import all_findings
 from millwright.diagnostics.measures import R_HAT_MOST, Measures
+from millwright.shown import Shown
 
 __all__ = ["ABOVE_ALL", "Verdict", "judge"]
 
@@ -21,7 +22,7 @@ ABOVE_ALL = (
 
 
 @dataclass(frozen=True)
-class Verdict:
+class Verdict(Shown):
     """The answer of the convergence check.
 
     Attributes

@@ -17,6 +17,7 @@ import numpy as np
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.numbers import probability_text
 from millwright.errors import ArgumentError
+from millwright.shown import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -30,7 +31,7 @@ _WIDTHS = (0.0, 0.25, 0.5, 1.0, 1.5, 2.0, 3.0)
 
 
 @dataclass(frozen=True)
-class Decision:
+class Decision(Shown):
     """What the posterior says about a region or a value.
 
     Attributes

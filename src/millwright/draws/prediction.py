@@ -33,12 +33,13 @@ from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import read_tables
+from millwright.shown import Shown
 
 __all__ = ["Predictions", "Score", "expectations", "predict"]
 
 
 @dataclass(frozen=True)
-class Score:
+class Score(Shown):
     """How well predictions met the truth.
 
     Attributes
@@ -71,7 +72,7 @@ class Score:
 
 
 @dataclass(frozen=True)
-class Predictions:
+class Predictions(Shown):
     """Predictive draws for new rows.
 
     Attributes

@@ -18,6 +18,7 @@ from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.errors import ArgumentError
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
+from millwright.shown import Shown
 
 __all__ = ["PredictiveCheck", "Statistic", "check_against"]
 
@@ -33,7 +34,7 @@ _STATISTICS: dict[str, Statistic] = {
 
 
 @dataclass(frozen=True)
-class PredictiveCheck:
+class PredictiveCheck(Shown):
     """Replicated data sets against the observed one.
 
     Attributes

@@ -12,6 +12,7 @@ from millwright.draws.labelled_draws import Draws
 from millwright.draws.numbers import probability_text
 from millwright.errors import ArgumentError
 from millwright.language.tree import Node, Operation
+from millwright.shown import Shown
 
 __all__ = ["Probability", "probability_of"]
 
@@ -19,7 +20,7 @@ _ORDERS = ("<", "<=", ">", ">=")
 
 
 @dataclass(frozen=True)
-class Probability:
+class Probability(Shown):
     """Posterior probability that a statement holds.
 
     Attributes
