@@ -47,7 +47,7 @@ class SideBySide(unittest.TestCase):
         self.assertEqual(list(named.table.index), [("by_depth", "both")])
 
     def test_a_change_of_sign_is_told(self):
-        up = np.random.default_rng(0).normal(5, 1, 500)
+        up = np.random.default_rng(0).normal(5, 1, (2, 250))
         draws = {"slope": {"one": up, "two": -up}}
         found = AcrossFits(draws, 0.95, "central", {"one": True, "two": False})
         self.assertIn("`slope` changes its SIGN between one and two", str(found))

@@ -4,15 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from millwright.draws.expressions import chosen_numbers
-from millwright.draws.intervals import IntervalKind, check_level, interval, kind_words
-from millwright.draws.numbers import probability_text, supported_range
-from millwright.draws.prediction import Predictions
+from millwright.draws.intervals import (
+    IntervalKind,
+    check_kind,
+    check_level,
+    interval,
+    kind_words,
+)
+from millwright.draws.prediction import Predictions, scores_shown
+from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError
 from millwright.posterior import Posterior
 from millwright.shown import Shown
@@ -28,7 +35,7 @@ class AcrossFits(Shown):
     Attributes
     ----------
     draws
-        For each quantity, the draws of each fit that has it, shape (draws,).
+        For each quantity, the draws of each fit that has it, shape (chains, draws).
     good
         Whether each fit's verdict is good.
     """
@@ -42,25 +49,37 @@ class AcrossFits(Shown):
     def table(self) -> pd.DataFrame:
         """One row a quantity and fit: mean, sd, interval, probability above 0."""
         heading = kind_words(self.kind, self.level)
-        rows = {}
-        for name, fits in self.draws.items():
-            for fit, values in fits.items():
-                low, high = interval(values, self.level, self.kind)
-                rows[name, fit] = {
-                    "mean": float(values.mean()),
-                    "sd": float(values.std(ddof=1)),
-                    f"{heading}, from": float(low),
-                    f"{heading}, to": float(high),
-                    "probability above 0": float(np.mean(values > 0)),
-                }
-        return pd.DataFrame(rows).T.rename_axis(["quantity", "fit"])
+        columns = ["mean", "sd", f"{heading}, from", f"{heading}, to", "probability above 0"]
+        index = pd.MultiIndex.from_tuples(self._rows, names=["quantity", "fit"])
+        tables = self._tables
+        return pd.DataFrame(
+            {
+                column: [tables[name].columns[column][at] for name, at in self._rows.values()]
+                for column in columns
+            },
+            index=index,
+        )
+
+    @cached_property
+    def _tables(self) -> dict[str, Table]:
+        """The table of each quantity, one row a fit."""
+        return {name: make_table(fits, self.level, self.kind) for name, fits in self.draws.items()}
+
+    @property
+    def _rows(self) -> dict[tuple[str, str], tuple[str, int]]:
+        """Where each quantity and fit stands in the tables."""
+        return {
+            (name, fit): (name, at)
+            for name, fits in self.draws.items()
+            for at, fit in enumerate(fits)
+        }
 
     @property
     def changes(self) -> tuple[str, ...]:
         """Quantities that are clear of zero in one fit and not in another, in words."""
         sentences = []
         for name, fits in self.draws.items():
-            ends = {fit: interval(v, self.level, self.kind) for fit, v in fits.items()}
+            ends = {fit: interval(v.reshape(-1), self.level, self.kind) for fit, v in fits.items()}
             clear = [fit for fit, (low, high) in ends.items() if low > 0 or high < 0]
             unclear = [fit for fit in ends if fit not in clear]
             if clear and unclear:
@@ -75,28 +94,17 @@ class AcrossFits(Shown):
 
     def __str__(self) -> str:
         heading = kind_words(self.kind, self.level)
-        table = self.table
-        error = 0.1 * table["sd"]
-        rows = zip(table[f"{heading}, from"], table[f"{heading}, to"], error, strict=True)
-        sizes = [len(self.draws[name][fit]) for name, fit in table.index]
-        columns = {
-            "fit": [fit for _, fit in table.index],
-            "mean": [f"{value:.3g}" for value in table["mean"]],
-            "sd": [f"{value:.2g}" for value in table["sd"]],
-            heading: [supported_range(*row) for row in rows],
-            "P(above 0)": [
-                probability_text(p, size)
-                for p, size in zip(table["probability above 0"], sizes, strict=True)
-            ],
+        tables, rows = self._tables, self._rows
+        columns = {"fit": [fit for _, fit in rows]} | {
+            column: [tables[name].shown[column][at] for name, at in rows.values()]
+            for column in ("mean", "sd", heading, "P(above 0)")
         }
         bad = [
             f"The verdict on `{fit}` is not good: see its convergence()."
             for fit, good in self.good.items()
             if not good
         ]
-        return "\n".join(
-            [text_table([name for name, _ in table.index], columns), *self.changes, *bad]
-        )
+        return "\n".join([text_table([name for name, _ in rows], columns), *self.changes, *bad])
 
 
 def across_fits(
@@ -132,16 +140,14 @@ def across_fits(
     found: dict[str, dict[str, np.ndarray]] = {}
     for fit, posterior in posteriors.items():
         for name, value in _numbers(posterior, names).items():
-            found.setdefault(name, {})[fit] = value.reshape(-1)
+            found.setdefault(name, {})[fit] = value
     if names is None:
         found = {name: fits for name, fits in found.items() if len(fits) > 1}
     if not found:
         asked = "no quantity in common; name some" if names is None else f"no quantity {names!r}"
         raise ArgumentError(f"These fits have {asked}.")
     good = {fit: posterior.verdict.good for fit, posterior in posteriors.items()}
-    result = AcrossFits(found, float(level), kind, good)
-    interval(next(iter(next(iter(found.values())).values())), level, kind)
-    return result
+    return AcrossFits(found, float(level), check_kind(kind), good)
 
 
 def _numbers(posterior: Posterior, names: str | Sequence[str] | None) -> dict[str, np.ndarray]:
@@ -169,18 +175,8 @@ class ScoresCompared(Shown):
     frame: pd.DataFrame
 
     def __str__(self) -> str:
-        shown = self.frame.copy()
-        for column in shown.columns:
-            share = str(column).startswith(("inside", "share"))
-            shown[column] = [
-                "-" if np.isnan(v) else f"{100 * v:.0f} %" if share else f"{v:.4g}"
-                for v in shown[column]
-            ]
-        key = (
-            "Errors: smaller is better. Log score (mean log predictive density): larger is "
-            "better. Inside: should be near 50 % and 95 %."
-        )
-        return f"{shown.rename_axis([None, None, None]).to_string()}\n{key}"
+        shown, key = scores_shown(self.frame)
+        return f"{shown.to_string()}\n{key}"
 
 
 def compare_predictions(truth: Any, /, **predictions: Predictions) -> ScoresCompared:

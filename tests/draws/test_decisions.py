@@ -212,6 +212,8 @@ class Tables(unittest.TestCase):
         self.assertEqual(names[-1], "effect[79]")
         self.assertIn(" to ", cells["mean"][4])
         self.assertEqual(len(written(make_table(many), "csv").split("\n")), 82)
+        largest_first = folded(make_table(many, order="mean"))[0]
+        self.assertEqual(largest_first, [f"effect[{at}]" for at in range(79, -1, -1)])
 
 
 class Depth(unittest.TestCase):

@@ -16,15 +16,19 @@ __all__ = ["conflicts"]
 _DRAWS = 4000
 _TAIL = 0.001
 _MOST = 4
+_WIDEST = 2000
 
 
 def conflicts(draws: Draws, generator: np.random.Generator) -> tuple[str, ...]:
     """Return a sentence for each number whose posterior median is beyond its prior's 99.8 %.
 
-    Models with improper priors, or with terms added to the log density, are not looked at.
+    Models with improper priors, with terms added to the log density, or with more than 2000
+    unknown numbers, are not looked at.
     """
     program = draws.binding.program
-    if program.terms or any(part.improper for part in program.unknowns):
+    if draws.binding.dimension > _WIDEST or program.terms:
+        return ()
+    if any(part.improper for part in program.unknowns):
         return ()
     names = [part.name for part in program.unknowns]
     prior = prior_draws(draws.binding, _DRAWS, generator).single(names)

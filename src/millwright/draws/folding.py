@@ -18,12 +18,13 @@ _FEWEST = 12
 def folded(table: Table) -> tuple[list[str], dict[str, list[str]]]:
     """Return names and cells to show.
 
-    A table of up to 60 rows is shown whole. Of a longer one, each definition of more than 12
+    A table of up to 60 rows is shown whole, and so is one that was ordered by its numbers: what
+    comes first there is what was asked for. Of a longer one, each definition of more than 12
     numbers shows those with its three smallest and its three largest means, and between them a
     row with the range of the other means, the largest R-hat and the smallest effective sample
     sizes.
     """
-    if len(table.names) <= LONGEST:
+    if len(table.names) <= LONGEST or table.order != "definition":
         return list(table.names), {name: list(cells) for name, cells in table.shown.items()}
     names: list[str] = []
     shown: dict[str, list[str]] = {heading: [] for heading in table.shown}

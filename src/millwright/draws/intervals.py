@@ -8,7 +8,7 @@ import numpy as np
 
 from millwright.errors import ArgumentError
 
-__all__ = ["IntervalKind", "check_level", "interval", "kind_words"]
+__all__ = ["IntervalKind", "check_kind", "check_level", "interval", "kind_words"]
 
 IntervalKind = Literal["central", "hdi"]
 
@@ -18,6 +18,13 @@ def check_level(level: float) -> float:
     if not isinstance(level, (int, float)) or not 0 < level < 1:
         raise ArgumentError(f"`level` must be above 0 and below 1, such as 0.95; it is {level!r}.")
     return float(level)
+
+
+def check_kind(kind: IntervalKind) -> IntervalKind:
+    """Return `kind`, or refuse what is no kind of interval."""
+    if kind not in get_args(IntervalKind):
+        raise ArgumentError(f"`kind` must be 'central' or 'hdi', not {kind!r}.")
+    return kind
 
 
 def kind_words(kind: IntervalKind, level: float) -> str:
@@ -47,8 +54,7 @@ def interval(
         For a level outside (0, 1) or another kind.
     """
     level = check_level(level)
-    if kind not in get_args(IntervalKind):
-        raise ArgumentError(f"`kind` must be 'central' or 'hdi', not {kind!r}.")
+    check_kind(kind)
     if kind == "central":
         ends = np.quantile(draws, [(1 - level) / 2, (1 + level) / 2], axis=0)
         return ends[0], ends[1]

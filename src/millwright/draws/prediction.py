@@ -35,7 +35,7 @@ from millwright.modelling.specification import Part
 from millwright.modelling.tables import read_tables
 from millwright.shown import Shown
 
-__all__ = ["Predictions", "Score", "expectations", "predict"]
+__all__ = ["Predictions", "Score", "expectations", "predict", "scores_shown"]
 
 
 @dataclass(frozen=True)
@@ -52,23 +52,29 @@ class Score(Shown):
     frame: pd.DataFrame
 
     def __str__(self) -> str:
-        shown = self.frame.copy()
-        for column in shown.columns:
-            percent = column.startswith(("inside", "share"))
-            shown[column] = [
-                "-" if np.isnan(v) else f"{100 * v:.0f} %" if percent else f"{v:.4g}"
-                for v in shown[column]
-            ]
-        keys = {
-            "root": "Errors: smaller is better, in the outcome's unit.",
-            "log": "Log score (mean log predictive density): larger is better.",
-            "inside": "Inside: should be near 50 % and 95 %.",
-            "share": "Share right, by the most probable label: more is better.",
-        }
-        key = " ".join(
-            words for start, words in keys.items() if any(str(c).startswith(start) for c in shown)
-        )
-        return f"{shown.rename_axis([None, None]).T.to_string()}\n{key}"
+        shown, key = scores_shown(self.frame)
+        return f"{shown.T.to_string()}\n{key}"
+
+
+def scores_shown(frame: pd.DataFrame) -> tuple[pd.DataFrame, str]:
+    """Return scores as text, and what says which direction of each is good."""
+    shown = frame.copy()
+    for column in shown.columns:
+        percent = str(column).startswith(("inside", "share"))
+        shown[column] = [
+            "-" if np.isnan(v) else f"{100 * v:.0f} %" if percent else f"{v:.4g}"
+            for v in shown[column]
+        ]
+    keys = {
+        "root": "Errors: smaller is better, in the outcome's unit.",
+        "log": "Log score (mean log predictive density): larger is better.",
+        "inside": "Inside: should be near 50 % and 95 %.",
+        "share": "Share right, by the most probable label: more is better.",
+    }
+    key = " ".join(
+        words for start, words in keys.items() if any(str(c).startswith(start) for c in shown)
+    )
+    return shown.rename_axis([None] * frame.index.nlevels), key
 
 
 @dataclass(frozen=True)

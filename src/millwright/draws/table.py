@@ -46,12 +46,15 @@ class Table:
         Text of each cell, with only the digits that the draws support.
     notes
         What must be said under the table.
+    order
+        How the rows are ordered.
     """
 
     names: tuple[str, ...]
     columns: Mapping[str, np.ndarray] = field(repr=False)
     shown: Mapping[str, Sequence[str]] = field(repr=False)
     notes: tuple[str, ...] = (_KEY,)
+    order: Order = "definition"
 
 
 def make_table(
@@ -98,7 +101,7 @@ def make_table(
     notes = _notes(names, numbers, headings)
     if (numbers["bulk ESS"] > size).any():
         notes = (*notes, ABOVE_ALL)
-    return Table(names, columns, _shown(numbers, headings, size), notes)
+    return Table(names, columns, _shown(numbers, headings, size), notes, order)
 
 
 def _numbers(block: Block, level: float, kinds: tuple[IntervalKind, ...]) -> dict[str, np.ndarray]:

@@ -11,9 +11,9 @@ from matplotlib.figure import Figure
 from millwright.diagnostics.autocorrelation import autocorrelations
 from millwright.diagnostics.convergence import mcse_mean
 from millwright.plots.choose import chosen
-from millwright.plots.panels import Size, panels_for
-from millwright.plots.style import CHAINS, INK, STONE, finish, light_grid, styled
-from millwright.plots.trace import chain_legend
+from millwright.plots.panels import Size
+from millwright.plots.per_chain import per_chain
+from millwright.plots.style import CHAINS, INK, STONE, light_grid
 from millwright.posterior import Posterior
 
 __all__ = ["autocorrelation", "running_mean"]
@@ -43,29 +43,29 @@ def autocorrelation(
         Axes to draw a single quantity into, without title and caption.
     """
     shown = chosen(posterior, names, 12, page)
-    with styled():
-        figure, panels = panels_for(len(shown.draws), size, axes)
-        for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
-            most = min(lags, value.shape[1] - 1)
-            for chain, line in enumerate(value):
-                colour, style = CHAINS[chain % len(CHAINS)]
-                found = autocorrelations(line[None], most)
-                panel.plot(range(most + 1), found, color=colour, ls=style, lw=1.5)
-            panel.axhline(0, color=INK, lw=0.8)
-            panel.set_ylim(min(-0.15, panel.get_ylim()[0]), 1.05)
-            panel.set_title(name)
-            panel.set_xlabel("lag in kept draws")
-            light_grid(panel, "y")
-        if axes is None:
-            chain_legend(figure, posterior.draws.shape[0])
-        return finish(
-            figure,
-            f"Autocorrelation of the chains{shown.page}",
-            "Good: down to 0 within a few lags. Slow: still far from 0 at the right; each draw "
-            "then says little new, and more draws are needed. Below 0 at lag 1 is good too: "
-            "successive draws lie on opposite sides of the mean.",
-            text and axes is None,
-        )
+
+    def draw(panel: Axes, name: str, value: np.ndarray) -> None:
+        most = min(lags, value.shape[1] - 1)
+        for chain, line in enumerate(value):
+            colour, style = CHAINS[chain % len(CHAINS)]
+            found = autocorrelations(line[None], most)
+            panel.plot(range(most + 1), found, color=colour, ls=style, lw=1.5)
+        panel.axhline(0, color=INK, lw=0.8)
+        panel.set_ylim(min(-0.15, panel.get_ylim()[0]), 1.05)
+        panel.set_xlabel("lag in kept draws")
+        light_grid(panel, "y")
+
+    return per_chain(
+        shown,
+        draw,
+        "Autocorrelation of the chains",
+        "Good: down to 0 within a few lags. Slow: still far from 0 at the right; each draw then "
+        "says little new, and more draws are needed. Below 0 at lag 1 is good too: successive "
+        "draws lie on opposite sides of the mean.",
+        axes=axes,
+        size=size,
+        text=text,
+    )
 
 
 def running_mean(
@@ -89,24 +89,20 @@ def running_mean(
         Axes to draw a single quantity into, without title and caption.
     """
     shown = chosen(posterior, names, 12, page)
-    with styled():
-        figure, panels = panels_for(len(shown.draws), size, axes)
-        for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
-            _means(panel, value)
-            panel.set_title(name)
-        if axes is None:
-            chain_legend(figure, posterior.draws.shape[0])
-        return finish(
-            figure,
-            f"Running means of the chains{shown.page}",
-            "Each line is the mean of a chain's draws so far. Good: all end in or near the grey "
-            "band (the mean of all chains, 2 Monte Carlo standard errors to each side) and no "
-            "longer drift.",
-            text and axes is None,
-        )
+    return per_chain(
+        shown,
+        _means,
+        "Running means of the chains",
+        "Each line is the mean of a chain's draws so far. Good: all end in or near the grey band "
+        "(the mean of all chains, 2 Monte Carlo standard errors to each side) and no longer "
+        "drift.",
+        axes=axes,
+        size=size,
+        text=text,
+    )
 
 
-def _means(axes: Axes, value: np.ndarray) -> None:
+def _means(axes: Axes, name: str, value: np.ndarray) -> None:
     draws = np.arange(1, value.shape[1] + 1)
     means = np.cumsum(value, axis=1) / draws
     for chain, line in enumerate(means):

@@ -206,7 +206,7 @@ def across_fits(
         for axes, (name, fits) in zip(panels, found.draws.items(), strict=True):
             for row, (fit, value) in enumerate(fits.items()):
                 colour = CHAINS[order.index(fit) % len(CHAINS)][0]
-                _bars(axes, row, value, found.level, found.kind, colour)
+                _bars(axes, row, value.reshape(-1), found.level, found.kind, colour)
             _rows(axes, [fit if found.good[fit] else f"{fit} (see verdict)" for fit in fits])
             axes.set_title(name)
         changes = " ".join(found.changes).replace("`", "")

@@ -14,9 +14,9 @@ from scipy.stats import binom, rankdata
 
 from millwright.diagnostics.arrays import split_chains
 from millwright.plots.choose import chosen
-from millwright.plots.panels import Size, panels_for
-from millwright.plots.style import CHAINS, STONE, finish, styled
-from millwright.plots.trace import chain_legend
+from millwright.plots.panels import Size
+from millwright.plots.per_chain import per_chain
+from millwright.plots.style import CHAINS, STONE
 from millwright.posterior import Posterior
 
 __all__ = ["ranks"]
@@ -45,24 +45,24 @@ def ranks(
         Axes to draw a single quantity into, without title and caption.
     """
     shown = chosen(posterior, names, 12, page)
-    with styled():
-        figure, panels = panels_for(len(shown.draws), size, axes)
-        for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
-            # One chain is compared with itself.
-            _ranks(panel, value if len(value) > 1 else split_chains(value[None])[0])
-            panel.set_title(name)
-        alone = posterior.draws.shape[0] == 1
-        if axes is None:
-            words = ("first half", "second half") if alone else ()
-            chain_legend(figure, posterior.draws.shape[0], words)
-        return finish(
-            figure,
-            f"Ranks of each chain's draws among all{shown.page}",
-            "Good: all chains stay near the grey band, which holds 95 % of the counts of "
-            "independent draws (dependent ones stray a little more). Bad: a chain that leans "
-            "(shifted), or bends up or down in the middle (other spread).",
-            text and axes is None,
-        )
+    alone = posterior.draws.shape[0] == 1
+
+    def draw(panel: Axes, name: str, value: np.ndarray) -> None:
+        # One chain is compared with itself.
+        _ranks(panel, split_chains(value[None])[0] if alone else value)
+
+    return per_chain(
+        shown,
+        draw,
+        "Ranks of each chain's draws among all",
+        "Good: all chains stay near the grey band, which holds 95 % of the counts of independent "
+        "draws (dependent ones stray a little more). Bad: a chain that leans (shifted), or bends "
+        "up or down in the middle (other spread).",
+        axes=axes,
+        size=size,
+        text=text,
+        lines=("first half", "second half") if alone else (),
+    )
 
 
 def _ranks(axes: Axes, value: np.ndarray) -> None:

@@ -7,17 +7,17 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
-from matplotlib.lines import Line2D
 
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.region import density
 from millwright.errors import ArgumentError
 from millwright.plots.choose import check_reference, chosen
-from millwright.plots.panels import Size, panels_for
+from millwright.plots.panels import Size
+from millwright.plots.per_chain import chain_legend, per_chain
 from millwright.plots.style import CHAINS, INK, bare, finish, mark, new_figure, styled
 from millwright.posterior import Posterior
 
-__all__ = ["chain_legend", "densities", "trace"]
+__all__ = ["densities", "trace"]
 
 _MOST_POINTS = 4000
 
@@ -136,16 +136,6 @@ def _with_warmup(axes: Axes, posterior: Posterior) -> None:
     axes.set_title("log density, warm-up left of the line")
 
 
-def chain_legend(figure: Figure, chains: int, words: Sequence[str] = ()) -> None:
-    """Add a legend of the chains, for as many as differ, or of what `words` name."""
-    shown = len(words) or min(chains, len(CHAINS))
-    lines = [Line2D([], [], color=colour, ls=style) for colour, style in CHAINS[:shown]]
-    labels = list(words) or [f"chain {chain + 1}" for chain in range(shown)]
-    if chains > shown:
-        labels[-1] += f" (colours repeat up to chain {chains})"
-    figure.legend(lines, labels, loc="outside upper right", ncols=min(shown, 8), fontsize=9.5)
-
-
 def densities(
     posterior: Posterior,
     names: str | Sequence[str] | None = None,
@@ -171,24 +161,24 @@ def densities(
     """
     shown = chosen(posterior, names, 12, page)
     marked = check_reference(reference, shown.draws)
-    with styled():
-        figure, panels = panels_for(len(shown.draws), size, axes)
-        for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
-            if not np.isfinite(value).all():
-                raise ArgumentError(f"`{name}` has draws that are not finite.")
-            for chain, line in enumerate(value):
-                colour, style = CHAINS[chain % len(CHAINS)]
-                panel.plot(*density(line), color=colour, ls=style, lw=1.5)
-            panel.set_title(name)
-            panel.set_ylim(bottom=0)
-            bare(panel)
-            mark(panel, marked.get(name))
-        if axes is None:
-            chain_legend(figure, posterior.draws.shape[0])
-        return finish(
-            figure,
-            f"Posterior density of each chain{shown.page}",
-            "Good: the curves of all chains lie on top of each other. Each panel has its own "
-            "scale." + " A dotted line marks a reference value." * bool(marked),
-            text and axes is None,
-        )
+
+    def draw(panel: Axes, name: str, value: np.ndarray) -> None:
+        if not np.isfinite(value).all():
+            raise ArgumentError(f"`{name}` has draws that are not finite.")
+        for chain, line in enumerate(value):
+            colour, style = CHAINS[chain % len(CHAINS)]
+            panel.plot(*density(line), color=colour, ls=style, lw=1.5)
+        panel.set_ylim(bottom=0)
+        bare(panel)
+        mark(panel, marked.get(name))
+
+    return per_chain(
+        shown,
+        draw,
+        "Posterior density of each chain",
+        "Good: the curves of all chains lie on top of each other. Each panel has its own scale."
+        + " A dotted line marks a reference value." * bool(marked),
+        axes=axes,
+        size=size,
+        text=text,
+    )

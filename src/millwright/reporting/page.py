@@ -106,7 +106,8 @@ def _content(
     compared, compared_pictures = parts.comparison(every) if others else ("", [])
     weights = {finding.weight for finding in posterior.verdict.findings}
     worst = next((w for w in ("stop", "caution") if w in weights), "note")
-    figures = {"ranks": None, "prior_posterior": None, **parts.figures(posterior, names)}
+    check = posterior.predictive_check() if binding.program.outcomes else None
+    figures = {"ranks": None, "prior_posterior": None, **parts.figures(posterior, names, check)}
     return {
         "title": specification.title or "An analysis without a title",
         "notes": specification.notes,
@@ -129,7 +130,7 @@ def _content(
         "table": posterior.summary(level=level, form="html"),
         "decisions": parts.decisions(decisions),
         "statements": _answers(posterior, statements),
-        "check": str(posterior.predictive_check()) if binding.program.outcomes else "",
+        "check": "" if check is None else str(check),
         "comparison": compared,
         "comparison_pictures": compared_pictures,
         "repeating": parts.repeating(posterior),

@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 
 from millwright import plots
 from millwright.draws.decision import Decision
+from millwright.draws.predictive import PredictiveCheck
 from millwright.errors import ArgumentError, MillwrightError
 from millwright.fits_compared import across_fits
 from millwright.model import Model
@@ -77,7 +78,9 @@ def _column(column: Column) -> tuple[int, str]:
     return len(np.atleast_1d(flat)), words + (f", {gaps} missing" if gaps else "")
 
 
-def figures(posterior: Posterior, names: Sequence[str] | None) -> dict[str, Picture]:
+def figures(
+    posterior: Posterior, names: Sequence[str] | None, check: PredictiveCheck | None
+) -> dict[str, Picture]:
     """Return the figures of a fit that every page has, by where they stand."""
     single = names or _few(posterior)
     found = {
@@ -87,8 +90,8 @@ def figures(posterior: Posterior, names: Sequence[str] | None) -> dict[str, Pict
     }
     if posterior.draws.shape[0] > 1:
         found["ranks"] = picture(plots.ranks(posterior, single[:_MOST_TRACES]))
-    if posterior.draws.binding.program.outcomes:
-        found["check"] = picture(plots.predictive_check(posterior))
+    if check is not None:
+        found["check"] = picture(plots.predictive_check(check))
     return {name: one for name, one in found.items() if one is not None}
 
 

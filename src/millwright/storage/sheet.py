@@ -26,24 +26,15 @@ from millwright.errors import ModelError, StorageError, nearest
 from millwright.language.definition import Definition
 from millwright.language.tree import Number
 from millwright.modelling.specification import Specification, specify
+from millwright.storage.sheet_schema import fit_properties
 
 __all__ = ["fit_settings", "read_sheet", "sheet_text", "specification_from", "write_new"]
 
 _TABLES = ("priors", "likelihood", "derived", "columns", "terms", "labels")
 _TEXTS = ("title", "notes")
-_FIT: dict[str, type | tuple[type, ...]] = {
-    "chains": int,
-    "draws": int,
-    "warmup": int,
-    "thin": int,
-    "seed": int,
-    "max_depth": int,
-    "workers": int,
-    "target_acceptance": (int, float),
-    "method": str,
-    "metric": str,
-    "missing": str,
-}
+_KINDS: dict[str, Any] = {"integer": int, "number": (int, float), "string": str}
+_WORDS = {"integer": "a whole number", "number": "a number", "string": "a text"}
+_FIT = {key: setting["type"] for key, setting in fit_properties(()).items()}
 _LARGEST = 1_000_000
 
 
@@ -121,9 +112,9 @@ def fit_settings(text: str, name: str) -> dict[str, Any]:
                 f"{name}: there is no setting `{key}` in [fit].{nearest(key, _FIT)} "
                 f"Settings: {', '.join(_FIT)}."
             )
-        if isinstance(value, bool) or not isinstance(value, _FIT[key]):
-            wanted = {int: "a whole number", str: "a text"}.get(_FIT[key], "a number")  # type: ignore[arg-type]
-            raise ModelError(f"{name}: `{key}` in [fit] must be {wanted}, not {value!r}.")
+        kind = _FIT[key]
+        if isinstance(value, bool) or not isinstance(value, _KINDS[kind]):
+            raise ModelError(f"{name}: `{key}` in [fit] must be {_WORDS[kind]}, not {value!r}.")
     return content
 
 

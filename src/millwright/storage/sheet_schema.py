@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
-__all__ = ["sheet_schema"]
+__all__ = ["fit_properties", "sheet_schema"]
 
 _DEFINITIONS = {
     "type": "object",
@@ -28,9 +28,9 @@ def _one_of(choices: tuple[str, ...], words: str) -> dict[str, Any]:
     return _described(words, {"type": "string", "enum": list(choices)})
 
 
-def sheet_schema(methods: tuple[str, ...]) -> dict[str, Any]:
-    """Return the schema (JSON Schema, draft 2020-12), for the named methods of sampling."""
-    fit = {
+def fit_properties(methods: tuple[str, ...]) -> dict[str, Any]:
+    """Return the settings of a fit that a sheet may state, each with its schema."""
+    return {
         "chains": _whole(1, "Number of chains."),
         "draws": _whole(1, "Draws kept, each chain."),
         "warmup": _whole(0, "Draws discarded first."),
@@ -46,6 +46,10 @@ def sheet_schema(methods: tuple[str, ...]) -> dict[str, Any]:
         "metric": _one_of(("automatic", "diagonal", "dense"), "What the warm-up learns."),
         "missing": _one_of(("refuse", "drop", "predict"), "Rows without an outcome."),
     }
+
+
+def sheet_schema(methods: tuple[str, ...]) -> dict[str, Any]:
+    """Return the schema (JSON Schema, draft 2020-12), for the named methods of sampling."""
     names = {
         "type": "object",
         "additionalProperties": {
@@ -77,7 +81,11 @@ def sheet_schema(methods: tuple[str, ...]) -> dict[str, Any]:
             "labels": _described("Label sets that are not a single column.", labels),
             "fit": _described(
                 "Settings of a fit; options of a command win over them.",
-                {"type": "object", "additionalProperties": False, "properties": fit},
+                {
+                    "type": "object",
+                    "additionalProperties": False,
+                    "properties": fit_properties(methods),
+                },
             ),
         },
     }
