@@ -72,11 +72,20 @@ class StartUp(unittest.TestCase):
     def test_what_is_heavy_waits_until_it_is_used(self):
         code = (
             "import sys, millwright as mw; mw.Model, mw.Target, mw.load; "
-            "heavy = ('pandas', 'xarray', 'pyarrow', 'matplotlib', 'scipy.stats'); "
+            "heavy = ('jax', 'pandas', 'xarray', 'pyarrow', 'matplotlib', 'scipy.stats'); "
             "print([m for m in heavy if m in sys.modules])"
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
         self.assertEqual(done.stdout.strip(), "[]", done.stderr)
+
+    def test_constants_made_after_importing_are_in_double_precision(self):
+        for code in (
+            "import millwright, jax.numpy as jnp; print(jnp.asarray([0.1]).dtype)",
+            "import jax.numpy as jnp, millwright; print(jnp.asarray([0.1]).dtype)",
+        ):
+            with self.subTest(code):
+                done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+                self.assertEqual(done.stdout.strip(), "float64", done.stderr)
 
 
 if __name__ == "__main__":

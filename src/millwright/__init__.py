@@ -1,13 +1,21 @@
 """Millwright: Bayesian models from their text to a checked answer.
 
 Names are loaded when they are first used, so that `import millwright` and the command line
-start quickly.
+start quickly. Importing has one effect: JAX computes in double precision from then on, whether
+it is loaded already or later, so that constants in a user's own functions are as precise as
+the rest.
 """
 
 from __future__ import annotations
 
 import importlib
+import os
+import sys
 from typing import Any
+
+os.environ["JAX_ENABLE_X64"] = "True"
+if "jax" in sys.modules:
+    sys.modules["jax"].config.update("jax_enable_x64", True)
 
 __version__ = "0.1.0"
 

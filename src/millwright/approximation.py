@@ -12,8 +12,8 @@ from millwright.job import now, versions
 from millwright.modelling.binding import Binding
 from millwright.posterior import Posterior
 from millwright.record import Record
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.mode import find_peak
+from millwright.sampling.piece import STATISTICS
 
 __all__ = ["approximate"]
 

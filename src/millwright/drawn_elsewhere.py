@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -17,7 +18,8 @@ from millwright.modelling.binding import bind
 from millwright.modelling.specification import specify
 from millwright.posterior import Posterior
 from millwright.record import Record
-from millwright.sampling.block import STATISTICS
+from millwright.sampling.piece import STATISTICS
+from millwright.storage.rescue import rescued
 
 __all__ = ["read_draws"]
 
@@ -28,13 +30,15 @@ def read_draws(
     """Read plain CSV draws as a posterior: verdict, table, intervals, statements and figures.
 
     The model that made them is not known: priors, predictions and leave-one-out are refused.
+    Of a run folder that is damaged, what can be read of its draws is taken in the same way.
 
     Parameters
     ----------
     path
-        One file with a column that numbers the chains, or a list of files, one a chain. Lines
-        that begin with # are skipped. Every other column is a quantity; signs that the model
-        language cannot write become `_`, as in `beta_1` for `beta[1]`.
+        One file with a column that numbers the chains, a list of files, one a chain, or the
+        folder of a stored run. Lines that begin with # are skipped. Every other column is a
+        quantity; signs that the model language cannot write become `_`, as in `beta_1` for
+        `beta[1]`.
     chain, draw
         Names of the columns that number chains and draws; the second may be missing.
 
@@ -45,6 +49,8 @@ def read_draws(
     DataError
         If there are no draws, columns that are no numbers, or chains of different lengths.
     """
+    if isinstance(path, str | Path) and Path(path).is_dir():
+        return _from_run(Path(path))
     one = isinstance(path, str | Path)
     paths = [Path(path)] if isinstance(path, str | Path) else [Path(p) for p in path]
     if not paths:
@@ -56,9 +62,33 @@ def read_draws(
     _check(chains, paths)
     names = _names([str(column) for column in chains[0].columns])
     values = np.stack([frame.to_numpy(float) for frame in chains])
+    title = f"Draws from {', '.join(place.name for place in paths)}"
+    notes = "Made by another program: the model is not known here."
+    content = hashlib.sha256(b"".join(place.read_bytes() for place in paths)).hexdigest()
+    return _posterior(title, notes, names, values, content, {"method": "elsewhere"})
+
+
+def _from_run(path: Path) -> Posterior:
+    """Read what is left of a run."""
+    found = rescued(path)
+    content = hashlib.sha256(np.ascontiguousarray(found.values).tobytes()).hexdigest()
+    method = {"method": "elsewhere", "rescued": True, "lost": list(found.lost)}
+    notes = "Read from the files of draws alone: the model is not known here."
+    title = f"Draws from the run {path.name}"
+    return _posterior(title, notes, _names(found.names), found.values, content, method)
+
+
+def _posterior(
+    title: str,
+    notes: str,
+    names: Sequence[str],
+    values: np.ndarray,
+    content: str,
+    method: Mapping[str, Any],
+) -> Posterior:
     specification = specify(
-        f"Draws from {', '.join(place.name for place in paths)}",
-        "Made by another program: the model is not known here.",
+        title,
+        notes,
         dict.fromkeys(names, "flat()"),
         {},
         {},
@@ -70,7 +100,8 @@ def read_draws(
         bind(specification, None),
         {name: values[:, :, at] for at, name in enumerate(names)},
     )
-    return Posterior(draws, _record(paths, values.shape), _no_statistics(values.shape[:2]))
+    record = _record(content, values.shape, method)
+    return Posterior(draws, record, _no_statistics(values.shape[:2]))
 
 
 def _read(path: Path) -> pd.DataFrame:
@@ -115,8 +146,7 @@ def _names(columns: Sequence[str]) -> list[str]:
     return found
 
 
-def _record(paths: Sequence[Path], shape: tuple[int, ...]) -> Record:
-    content = hashlib.sha256(b"".join(place.read_bytes() for place in paths))
+def _record(content: str, shape: tuple[int, ...], method: Mapping[str, Any]) -> Record:
     settings = {
         "method": "read from files",
         "chains": shape[0],
@@ -126,8 +156,7 @@ def _record(paths: Sequence[Path], shape: tuple[int, ...]) -> Record:
         "missing": "refuse",
         "trial": False,
     }
-    made = {"method": "elsewhere"}
-    return Record(0, settings, versions(), content.hexdigest(), (), {}, now(), True, method=made)
+    return Record(0, settings, versions(), content, (), {}, now(), True, method=method)
 
 
 def _no_statistics(shape: tuple[int, ...]) -> dict[str, np.ndarray]:

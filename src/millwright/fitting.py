@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-import jax
 import numpy as np
 
 from millwright.distributions import on_numpy
@@ -22,13 +21,12 @@ from millwright.modelling.density import (
 )
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import chosen_forms, no_information
-from millwright.modelling.information import GroupLikelihood, information_about
 from millwright.modelling.labelled import DRAW, Labelled, twin
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from millwright.own_density import own_density
-from millwright.sampling.compiling import compiled
+from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.methods import (
     METHODS,
     Ensemble,
@@ -37,6 +35,7 @@ from millwright.sampling.methods import (
     RandomWalk,
     Rejection,
     Tempering,
+    method_with,
 )
 from millwright.sampling.mode import climb
 from millwright.sampling.target import Target
@@ -105,7 +104,7 @@ class _Values:
         arguments = self.binding.arguments
         if not self.binding.program.black_boxes:
             if positions.shape not in self.kept:
-                self.on_device = jax.device_put(arguments)
+                self.on_device = on_device(arguments)
                 found = compiled(_at_each, self.split, (positions, self.on_device))
                 self.kept[positions.shape] = found
             prior, likelihood = self.kept[positions.shape](positions, self.on_device)
@@ -120,6 +119,8 @@ class _Values:
 
 def _at_each(split: SplitLogDensity, positions: Any, arguments: Any) -> Any:
     """Return log prior and log likelihood at each of several positions; to be compiled."""
+    import jax
+
     return jax.vmap(lambda q: split(q, arguments))(positions)
 
 
@@ -184,17 +185,20 @@ def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTu
         For an unknown method, or one that cannot sample this model.
     """
     boxes = binding.program.black_boxes
-    if wanted is None:
-        return RandomWalk() if boxes else standard
     method: Any = wanted
-    if isinstance(wanted, str):
-        if wanted not in METHODS:
-            raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {wanted!r}.")
-        method = standard if wanted == NoUTurn.name else METHODS[wanted]()
+    if wanted is None:
+        method = RandomWalk() if boxes else standard
+    elif isinstance(wanted, str):
+        method = standard if wanted == NoUTurn.name else method_with(wanted, {})
     if not isinstance(method, (NoUTurn, RandomWalk, Ensemble, Tempering, Rejection)):
         raise ArgumentError(
             f"`method` must be a name ({', '.join(METHODS)}) or such as mw.RandomWalk(), "
             f"not {method!r}."
+        )
+    if standard != NoUTurn() and method is not standard:
+        raise ArgumentError(
+            "`target_acceptance`, `max_depth` and `metric` are of the no-U-turn sampler: leave "
+            f"them out with method={method!r}, whose choices are in the object itself."
         )
     if isinstance(method, NoUTurn) and boxes:
         raise ArgumentError(
@@ -240,13 +244,17 @@ def prepared(binding: Binding, group_form: str | Mapping[str, str], seed: int) -
     if program.black_boxes or all(form != "informed" for _, form in forms):
         # Without a gradient there is no pilot: no information leaves the non-centred form.
         return blank
+    # Written in JAX, which takes a second to load: results are read without it.
+    from millwright.modelling.information import GroupLikelihood, information_about
+
     pilot = climb(target_of(blank), seed, starts=2, most=300).position
     likelihood = compiled(_group_likelihood, GroupLikelihood(program), (pilot, arguments))
     found = information_about(likelihood(pilot, arguments))
     return replace(blank, arguments={**arguments, **found})
 
 
-def _group_likelihood(likelihood: GroupLikelihood, position: Any, arguments: Any) -> Any:
+def _group_likelihood(likelihood: Any, position: Any, arguments: Any) -> Any:
+    """Return what the likelihood says of each group; to be compiled."""
     return likelihood(position, arguments)
 
 

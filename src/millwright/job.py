@@ -18,11 +18,10 @@ from millwright.errors import ArgumentError
 from millwright.fitting import group_record, target_of
 from millwright.modelling.binding import Binding
 from millwright.record import Record
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.chains import Collector, Sink, drive
 from millwright.sampling.ensemble import walkers_for
 from millwright.sampling.methods import Ensemble, Method, method_from, method_record
-from millwright.sampling.piece import Piece
+from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.pools import Pool, pool_for, spread_over_workers
 from millwright.sampling.progress import Listener, Progress
 from millwright.sampling.sampler import FitSettings, Sampler

@@ -25,7 +25,7 @@ from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_v
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.posterior import Posterior
-from millwright.sampling.methods import Method, NoUTurn, Rejection
+from millwright.sampling.methods import Method, NoUTurn, Rejection, method_with
 from millwright.sampling.mode import find_peak
 from millwright.sampling.pools import check_workers
 from millwright.sampling.progress import Listener
@@ -170,7 +170,10 @@ class Model(Shown):
     @property
     def fit_settings(self) -> dict[str, Any]:
         """Settings in the table `[fit]` of the sheet: `model.fit(data, **model.fit_settings)`."""
-        return fit_settings(self._sheet, "the sheet") if self._sheet else {}
+        found = fit_settings(self._sheet, "the sheet") if self._sheet else {}
+        if choices := found.pop("choices", None):
+            found["method"] = method_with(found.get("method", NoUTurn.name), choices)
+        return found
 
     @property
     def functions(self) -> tuple[Foreign, ...]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from concurrent.futures import Executor
 from pathlib import Path
+from typing import Any
 
+import millwright
 from millwright.errors import ArgumentError, Interrupted
 from millwright.job import extend_in_memory
 from millwright.predicting import Predicting
@@ -36,6 +38,31 @@ class Posterior(Predicting):
         from millwright.stored_fits import store
 
         store(Path(path), self._fitted, self.sheet, existing)
+
+    def report(self, path: str | Path, **choices: Any) -> Path:
+        """Write the analysis as one self-contained HTML page; as `mw.report(self, path)`.
+
+        Parameters
+        ----------
+        path
+            The file to write.
+        choices
+            `names`, `decisions`, `statements`, `compare_with`, `level` and `replace`, as
+            `mw.report` takes them.
+
+        Returns
+        -------
+        The path of the page.
+
+        Raises
+        ------
+        ArgumentError
+            For quantities that are not there.
+        StorageError
+            If the file exists already or cannot be written.
+        """
+        # Pages need the figures, which are built on posteriors; the public face has both.
+        return Path(millwright.report(self, path, **choices))
 
     def extend(
         self,

@@ -71,9 +71,7 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
         )
     elsewhere: tuple[str, ...] = ()
     if record.method.get("method") == "elsewhere":
-        elsewhere = (
-            "Made by another program: what its sampler met (divergences, energies) is not known.",
-        )
+        elsewhere = _elsewhere_words(record.method)
     return (
         *began,
         *walkers,
@@ -82,6 +80,14 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
         *_filled_words(draws),
         *forms,
     )
+
+
+def _elsewhere_words(method: Mapping[str, Any]) -> tuple[str, ...]:
+    unknown = "what its sampler met (divergences, energies) is not known."
+    if not method.get("rescued"):
+        return (f"Made by another program: {unknown}",)
+    lost = tuple(f"Lost: {one}." for one in method["lost"])
+    return (f"Rescued from the files of draws of a run: {unknown}", *lost)
 
 
 def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:

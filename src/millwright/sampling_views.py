@@ -25,7 +25,7 @@ from millwright.errors import ArgumentError
 from millwright.job import Trail
 from millwright.modelling.space import places
 from millwright.record import Record
-from millwright.sampling.block import STATISTICS
+from millwright.sampling.piece import STATISTICS
 
 __all__ = [
     "adaptation",

@@ -6,9 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.pace import Pace
-from millwright.sampling.piece import Piece, joined, thinned_statistics
+from millwright.sampling.piece import STATISTICS, Piece, joined, thinned_statistics
 from millwright.sampling.sampler import FitSettings, chains_of
 from millwright.sampling.state import State, packed, restored, unpacked, widths
 from millwright.sampling.warmup import plan

@@ -134,6 +134,21 @@ def fit(
     metric: Annotated[
         str | None, typer.Option(help="automatic, diagonal or dense; by default automatic.")
     ] = None,
+    max_depth: Annotated[
+        int | None,
+        typer.Option(help="A trajectory has at most 2^MAX_DEPTH steps; by default 10."),
+    ] = None,
+    choice: Annotated[
+        list[str] | None,
+        typer.Option(help="A choice of the method's own, such as rungs=12; can be repeated."),
+    ] = None,
+    group_form: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="How group effects are sampled: informed, centred or non-centred, or "
+            "NAME=FORM for some; by default informed."
+        ),
+    ] = None,
     workers: Workers = None,
     missing: Annotated[
         str | None,
@@ -148,6 +163,7 @@ def fit(
     Settings that are not given here are taken from the table [fit] of the sheet.
     """
     from millwright.cli.data_files import SHEETS, found, read_data
+    from millwright.cli.fit_options import fit_options
     from millwright.cli.reports import posterior_record
     from millwright.model import Model
 
@@ -163,10 +179,11 @@ def fit(
         "target_acceptance": target_acceptance,
         "method": method,
         "metric": metric,
+        "max_depth": max_depth,
         "workers": workers,
         "missing": missing,
     }
-    settings = model.fit_settings | {k: value for k, value in given.items() if value is not None}
+    settings = fit_options(model.fit_settings, given, choice or (), group_form or ())
     with _stops_told(place):
         posterior = model.fit(
             table,

@@ -5,11 +5,12 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
-
-import pandas as pd
+from typing import TYPE_CHECKING, Any
 
 from millwright.errors import DataError, StorageError
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["DATA", "SHEETS", "found", "read_data"]
 
@@ -52,6 +53,9 @@ def read_data(path: Path) -> pd.DataFrame:
 
 
 def _read(source: Any, name: str, ending: str) -> pd.DataFrame:
+    # Heavy, and not needed to say that a sheet is missing.
+    import pandas as pd
+
     try:
         if ending == ".json":
             return pd.read_json(source)

@@ -70,13 +70,23 @@ def export(
         ),
     ],
     table: Annotated[bool, typer.Option("--table", help="The table instead of draws.")] = False,
+    rescue: Annotated[
+        bool,
+        typer.Option("--rescue", help="Of a damaged run: the draws that can still be read."),
+    ] = False,
     replace: Replace = False,
 ) -> None:
     """Write draws, table or the whole run of a stored run to one file."""
+    from millwright.drawn_elsewhere import read_draws
     from millwright.exporting import export_draws, export_run, export_table
     from millwright.going_on import load
 
-    if to.suffix.lower() == ".zip":
+    if rescue:
+        found = read_draws(run)
+        for remark in found.verdict.facts:
+            typer.echo(remark, err=True)
+        (export_table if table else export_draws)(found, to, replace)
+    elif to.suffix.lower() == ".zip":
         export_run(run, to, replace)
     elif table:
         export_table(load(run), to, replace)

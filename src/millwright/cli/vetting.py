@@ -7,14 +7,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-import jax
 import numpy as np
 
 from millwright.fitting import target_of
 from millwright.model import Model
 from millwright.modelling.binding import Binding
 from millwright.modelling.words import describe
-from millwright.sampling.compiling import compiled
+from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.mode import value_and_gradient
 from millwright.sampling.pools import own_processes
 
@@ -111,12 +110,12 @@ def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
     binding: Binding = model.bind(data)
     target = target_of(binding)
     positions = target.starts(np.random.default_rng(0), 100)
-    arguments = jax.device_put(target.arguments)
+    arguments = on_device(target.arguments)
     evaluate = compiled(value_and_gradient, target.key, (positions[0], arguments))
     finite, seconds = [], []
     for position in positions:
         began = time.perf_counter()
-        value, gradient = jax.block_until_ready(evaluate(position, arguments))
+        value, gradient = map(np.asarray, evaluate(position, arguments))
         seconds.append(time.perf_counter() - began)
         finite.append(np.isfinite(value) and np.isfinite(gradient).all())
     sizes = {name: len(labels) for name, labels in binding.labels.items()}

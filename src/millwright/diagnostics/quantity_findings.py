@@ -49,10 +49,15 @@ def r_hat_findings(measures: Measures, made: Sampling) -> list[Finding]:
     who = "The chains disagree" if made.chains > 1 else "The halves of the chain disagree"
     problem = (
         f"{who} about {listed(_names(measures, bad, measures.r_hat))}: R-hat is up to "
-        f"{value:.3f} (for `{measures.names[worst]}`); 1.00 is perfect, up to {R_HAT_MOST} "
-        "is good, larger is worse."
+        f"{_rounded_up(value):.3f} (for `{measures.names[worst]}`); 1.00 is perfect, up to "
+        f"{R_HAT_MOST} is good, larger is worse."
     )
     return [Finding(weight, *_why_disagreeing(measures, made, worst, bad, problem))]
+
+
+def _rounded_up(r_hat: float) -> float:
+    """Return R-hat to three decimals, never as the threshold that it is above."""
+    return float(np.ceil(1000 * r_hat) / 1000)
 
 
 def _why_disagreeing(

@@ -73,8 +73,6 @@ from jax.scipy.special import (
     xlogy,
 )
 
-jax.config.update("jax_enable_x64", True)
-
 __all__ = [
     "abs",
     "arange",

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from millwright.distributions import on_jax
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
@@ -39,6 +38,9 @@ class LogDensity:
 
     def __call__(self, position: Array, arguments: Arguments) -> Array:
         """Return the log density (scalar) at `position`, float64 of shape (dimension,)."""
+        # JAX takes a second to load, and only what is compiled needs it.
+        from millwright.distributions import on_jax
+
         total = 0.0
         for value in terms(
             on_jax, self.program, arguments, position, self.jacobian, self.prior
@@ -57,6 +59,8 @@ class SplitLogDensity:
 
     def __call__(self, position: Array, arguments: Arguments) -> tuple[Array, Array]:
         """Return both (scalars) at `position`, float64 of shape (dimension,)."""
+        from millwright.distributions import on_jax
+
         return self.parts(on_jax, position, arguments)
 
     def parts(self, m: Mathematics, position: Array, arguments: Arguments) -> tuple[Array, Array]:

@@ -7,7 +7,6 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, get_args
 
-import jax
 import numpy as np
 
 from millwright.distributions.kernels import KERNELS
@@ -177,18 +176,10 @@ def call_foreign(
             result = m.asarray(foreign.function(*values))
         else:
             result = _for_each_draw(foreign, values)
-    except (jax.errors.JAXTypeError, jax.errors.JAXIndexError) as error:
-        raise ModelError(
-            f"the registered function `{foreign.name}` cannot be traced by JAX "
-            f"({type(error).__name__}). Write it with jax.numpy, or register it with "
-            "black_box=True to sample without gradients"
-        ) from error
     except ModelError:
         raise
     except Exception as error:
-        raise ModelError(
-            f"the registered function `{foreign.name}` failed ({type(error).__name__}: {error})"
-        ) from error
+        raise ModelError(f"the registered function `{foreign.name}` {_why(error)}") from error
     found = result.shape[1:] if drawn else result.shape
     if found != wanted:
         raise ModelError(
@@ -196,6 +187,19 @@ def call_foreign(
             f"{wanted}; declare gives='number' if it gives one number"
         )
     return result
+
+
+def _why(error: Exception) -> str:
+    """Say whether a function failed or could not be traced; JAX is loaded by then if it was."""
+    import jax
+
+    kind = type(error).__name__
+    if isinstance(error, jax.errors.JAXTypeError | jax.errors.JAXIndexError):
+        return (
+            f"cannot be traced by JAX ({kind}). Write it with jax.numpy, or register it with "
+            "black_box=True to sample without gradients"
+        )
+    return f"failed ({kind}: {error})"
 
 
 def _all_at_once(foreign: Foreign, values: list[Array], drawn: bool) -> np.ndarray:
@@ -219,6 +223,8 @@ def _for_each_draw(foreign: Foreign, values: list[Array]) -> np.ndarray:
     size = max(len(value) for value in values)
     wide = [np.broadcast_to(value, (size, *np.shape(value)[1:])) for value in values]
     if not foreign.black_box:
+        import jax
+
         return np.asarray(jax.vmap(foreign.function)(*wide))
     rows = [foreign.function(*(value[at] for value in wide)) for at in range(size)]
     return np.asarray(rows, dtype=float)

@@ -15,6 +15,7 @@ from millwright.modelling.pictures import latex
 from millwright.posterior import Posterior
 from millwright.reporting import parts
 from millwright.reporting.pictures import mathematics
+from millwright.reporting.repeating import repeating
 from millwright.storage.sheet import write_new
 
 __all__ = ["report"]
@@ -133,7 +134,7 @@ def _content(
         "check": "" if check is None else str(check),
         "comparison": compared,
         "comparison_pictures": compared_pictures,
-        "repeating": parts.repeating(posterior),
+        "repeating": repeating(posterior),
     }
 
 

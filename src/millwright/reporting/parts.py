@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -21,36 +20,17 @@ from millwright.modelling.tables import Column
 from millwright.models_compared import compare
 from millwright.posterior import Posterior
 from millwright.reporting.pictures import Picture, picture
-from millwright.storage.sheet import sheet_text
 
 __all__ = [
-    "Repeating",
     "comparison",
     "data_table",
     "decisions",
     "figures",
     "prior_parts",
-    "repeating",
 ]
 
 _MOST_PANELS = 12
 _MOST_TRACES = 6
-
-
-@dataclass(frozen=True)
-class Repeating:
-    """What another needs to get the same draws.
-
-    Attributes
-    ----------
-    facts
-        Name and value of each setting, version and fingerprint.
-    """
-
-    facts: tuple[tuple[str, str], ...]
-    sheet: str
-    code: str
-    command: str
 
 
 def data_table(binding: Binding) -> str:
@@ -161,34 +141,3 @@ def comparison(posteriors: Mapping[str, Posterior]) -> tuple[str, list[Picture]]
 def decisions(made: Sequence[Decision]) -> list[tuple[str, Picture | None]]:
     """Return each decision in words, and as a picture."""
     return [(str(one), _unless_refused(lambda one=one: plots.decision(one))) for one in made]
-
-
-def _version_words(name: str) -> str:
-    return name if name == "processor" else f"version of {name}"
-
-
-def repeating(posterior: Posterior) -> Repeating:
-    """Return what another needs to get the same draws."""
-    record = posterior.record
-    facts = [
-        ("seed", str(record.seed)),
-        *((name, str(value)) for name, value in record.settings.items()),
-        *((_version_words(name), str(value)) for name, value in record.versions.items()),
-        ("fingerprint of the data", record.fingerprint),
-        ("started", record.started),
-    ]
-    sheet = posterior.sheet or sheet_text(posterior.draws.binding.specification)
-    wanted = {
-        key: record.settings[key]
-        for key in ("chains", "draws", "warmup", "thin")
-        if key in record.settings
-    }
-    wanted["method"] = str(record.method.get("method", "no_u_turn"))
-    options = " ".join(f"--{key} {value}" for key, value in wanted.items())
-    arguments = ", ".join(f"{key}={value!r}" for key, value in wanted.items())
-    return Repeating(
-        tuple(facts),
-        sheet,
-        f'mw.Model.read("sheet.toml").fit(data, seed={record.seed}, {arguments})',
-        f"millwright fit sheet.toml data.csv --seed {record.seed} {options}",
-    )

@@ -10,9 +10,8 @@ from typing import Any
 
 import numpy as np
 
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import RandomWalk
-from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
 from millwright.sampling.random_walk import step_noise
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths

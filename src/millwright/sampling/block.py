@@ -9,17 +9,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-import jax
-import jax.numpy as jnp
 import numpy as np
-from jax import Array, lax
 
-from millwright.sampling.compiling import compiled
+from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import Target
-from millwright.sampling.trajectory import DEEPEST, Point, transition
 
 __all__ = [
-    "STATISTICS",
     "Block",
     "Moments",
     "Settings",
@@ -29,9 +24,6 @@ __all__ = [
     "block_length",
     "padded",
 ]
-
-STATISTICS = ("log_density", "acceptance", "steps", "depth", "divergent", "energy", "step_size")
-"""What is recorded for each transition, in the order of the columns."""
 
 
 class State(NamedTuple):
@@ -127,8 +119,11 @@ def block_for(
     Its arguments are the state, the step size's state, the moments so far, the settings,
     standard normal momenta of shape (count, dimension) and 64-bit seeds of shape (count,).
     """
+    # JAX, which this is written in, takes a second to load: results are read without it.
+    from millwright.sampling.transitions import block_of_transitions
+
     length = block_length(target.dimension)
-    arguments = jax.device_put(target.arguments)
+    arguments = on_device(target.arguments)
     empty = np.zeros(target.dimension)
     scale = np.eye(target.dimension) if dense else empty
     example = (
@@ -140,7 +135,7 @@ def block_for(
         np.zeros(length, dtype=np.uint64),
         arguments,
     )
-    executable = compiled(_block, target.key, example)
+    executable = compiled(block_of_transitions, target.key, example)
 
     def run(
         state: State,
@@ -153,87 +148,8 @@ def block_for(
         count = int(settings.count)
         many = padded(momenta, length), padded(seeds, length)
         result = executable(state, step_size, moments, settings, *many, arguments)
-        state, step_size, moments, *kept = jax.tree.map(np.asarray, result)
-        draws, statistics, ends = (found[:count] for found in kept)
+        state, step_size, moments = (type(part)(*map(np.asarray, part)) for part in result[:3])
+        draws, statistics, ends = (np.asarray(kept)[:count] for kept in result[3:])
         return Block(state, step_size, moments, draws, statistics, ends)
 
     return run
-
-
-def _block(
-    log_density: Callable[[Any, Any], Any],
-    state: State,
-    step_size: StepSize,
-    moments: Moments,
-    settings: Settings,
-    momenta: Array,
-    seeds: Array,
-    arguments: Any,
-) -> tuple[State, StepSize, Moments, Array, Array, Array]:
-    value_and_gradient = jax.value_and_grad(lambda q: log_density(q, arguments))
-    scale = settings.scale
-    max_depth = jnp.minimum(settings.max_depth, DEEPEST)
-    begin = Point(state.q, state.gradient, state.log_density, jnp.asarray(0.0))
-
-    def one(carry: tuple[Any, ...]) -> tuple[Any, ...]:
-        at, point, adaptation, learned, draws, statistics, ends = carry
-        size = jnp.exp(jnp.where(settings.adapting, adaptation.log_step, adaptation.log_mean))
-        momentum, seed = (
-            lax.dynamic_index_in_dim(x, at, keepdims=False) for x in (momenta, seeds)
-        )
-        moved = transition(value_and_gradient, point, momentum, seed, size, scale, max_depth)
-        row = jnp.stack(
-            [
-                moved.point.log_density,
-                moved.acceptance,
-                moved.steps.astype(jnp.float64),
-                moved.depth.astype(jnp.float64),
-                moved.diverging.astype(jnp.float64),
-                moved.point.energy,
-                size,
-            ]
-        )
-        adapted = _adapt(adaptation, moved.acceptance, settings)
-        draws = lax.dynamic_update_index_in_dim(draws, moved.point.q, at, 0)
-        statistics = lax.dynamic_update_index_in_dim(statistics, row, at, 0)
-        ends = lax.dynamic_update_index_in_dim(ends, moved.end, at, 0)
-        learned = _with_draw(learned, moved.point.q)
-        return at + 1, moved.point, adapted, learned, draws, statistics, ends
-
-    carry = (
-        jnp.asarray(0),
-        begin,
-        step_size,
-        moments,
-        jnp.zeros_like(momenta),
-        jnp.zeros((momenta.shape[0], len(STATISTICS))),
-        jnp.zeros_like(momenta),
-    )
-    _, point, step_size, moments, draws, statistics, ends = lax.while_loop(
-        lambda carry: carry[0] < settings.count, one, carry
-    )
-    state = State(point.q, point.gradient, point.log_density)
-    return state, step_size, moments, draws, statistics, ends
-
-
-def _with_draw(moments: Moments, q: Array) -> Moments:
-    count = moments.count + 1.0
-    step = q - moments.mean
-    mean = moments.mean + step / count
-    return Moments(count, mean, moments.squares + step * (q - mean))
-
-
-def _adapt(before: StepSize, acceptance: Array, settings: Settings) -> StepSize:
-    """One update of dual averaging with gamma = 0.1, t0 = 10, kappa = 0.75.
-
-    With the usual gamma of 0.05 the step size swings so far that its mean is too small."""
-    count = before.count + 1.0
-    share = 1.0 / (count + 10.0)
-    error = (1.0 - share) * before.error + share * (settings.target_acceptance - acceptance)
-    log_step = before.centre - jnp.sqrt(count) / 0.1 * error
-    weight = count**-0.75
-    log_mean = weight * log_step + (1.0 - weight) * before.log_mean
-    after = StepSize(before.centre, log_step, log_mean, error, count)
-    return StepSize(
-        *(jnp.where(settings.adapting, a, b) for a, b in zip(after, before, strict=True))
-    )

@@ -1,7 +1,8 @@
 """Compilation with JAX: once per function, target and shapes, kept on disk between processes.
 
 Executables are held to one thread each, since chains run side by side, and so that results do
-not depend on the number of cores.
+not depend on the number of cores. JAX takes about a second to load, so it is loaded with the
+first function that is compiled: stored results are read without it.
 """
 
 from __future__ import annotations
@@ -15,12 +16,10 @@ from collections.abc import Callable, Hashable, Iterator
 from pathlib import Path
 from typing import Any
 
-import jax
 import numpy as np
-from jax.experimental.compilation_cache import compilation_cache
 from platformdirs import user_cache_path
 
-__all__ = ["compilations", "compiled"]
+__all__ = ["compilations", "compiled", "on_device"]
 
 _OPTIONS = {"xla_cpu_multi_thread_eigen": False}
 
@@ -51,6 +50,8 @@ def compiled(
     -------
     A function of the arguments.
     """
+    import jax
+
     leaves, structure = jax.tree.flatten(arguments)
     shapes = tuple((np.shape(leaf), np.dtype(leaf.dtype).str) for leaf in leaves)
     key = (function.__module__, function.__qualname__, static, structure, shapes)
@@ -62,12 +63,22 @@ def compiled(
         return _executables[key]
 
 
+def on_device(arguments: Any) -> Any:
+    """Return arrays, in any nesting, as compiled functions take them without copying."""
+    import jax
+
+    return jax.device_put(arguments)
+
+
 @contextlib.contextmanager
 def _disk_cache() -> Iterator[None]:
     """Let JAX keep what is compiled inside on disk, unless the user has arranged that already.
 
     The settings are put back afterwards: the rest of the user's process is not affected.
     """
+    import jax
+    from jax.experimental.compilation_cache import compilation_cache
+
     if getattr(jax.config, "jax_compilation_cache_dir", None) is not None:
         yield
         return

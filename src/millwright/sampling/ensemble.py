@@ -16,9 +16,8 @@ from typing import Any
 import numpy as np
 
 from millwright.errors import ArgumentError
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import Ensemble
-from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
 from millwright.sampling.state import Generators, State, restored

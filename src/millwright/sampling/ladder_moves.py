@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-import jax
-import jax.numpy as jnp
 import numpy as np
-from jax import Array, lax
 
-from millwright.sampling.compiling import compiled
+from millwright.distributions.mathematics import Array
+from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import Target
 
 __all__ = ["Plan", "Rungs", "moves_for"]
@@ -55,7 +53,7 @@ def moves_for(target: Target, rungs: int, steps: int) -> Callable[[Rungs, Plan],
     """Return a function that makes `steps` moves on every rung."""
     if not target.traceable:
         return lambda at, plan: _moved(np, target.split, at, plan)
-    arguments = jax.device_put(target.arguments)
+    arguments = on_device(target.arguments)
     empty, square = np.zeros(rungs), np.zeros((rungs, target.dimension))
     number = np.float64(0)
     example = (
@@ -72,6 +70,9 @@ def moves_for(target: Target, rungs: int, steps: int) -> Callable[[Rungs, Plan],
 
 
 def _compiled_moves(split: Callable[[Any, Any], Any], at: Rungs, plan: Plan, data: Any) -> Rungs:
+    import jax
+    import jax.numpy as jnp
+
     def values(positions: Array) -> Any:
         return jax.vmap(lambda q: split(q, data))(positions)
 
@@ -79,7 +80,7 @@ def _compiled_moves(split: Callable[[Any, Any], Any], at: Rungs, plan: Plan, dat
         return _one_move(jnp, values, at, plan, step)
 
     steps = plan.noise.shape[0]
-    moved = lax.fori_loop(0, steps, one, at._replace(accepted=jnp.zeros_like(at.accepted)))
+    moved = jax.lax.fori_loop(0, steps, one, at._replace(accepted=jnp.zeros_like(at.accepted)))
     return moved._replace(accepted=moved.accepted / steps)
 
 

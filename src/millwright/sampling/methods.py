@@ -8,11 +8,11 @@ from typing import Any, ClassVar, Literal, get_args
 
 import numpy as np
 
-from millwright.errors import ArgumentError
-from millwright.sampling.trajectory import DEEPEST
+from millwright.errors import ArgumentError, nearest
 from millwright.sampling.warmup import Metric
 
 __all__ = [
+    "DEEPEST",
     "METHODS",
     "Ensemble",
     "Method",
@@ -22,7 +22,11 @@ __all__ = [
     "Tempering",
     "method_from",
     "method_record",
+    "method_with",
 ]
+
+DEEPEST = 12
+"""Most doublings of a trajectory that its table of marks has room for."""
 
 Proposal = Literal["normal", "student_t"]
 Move = Literal["stretch", "differential_evolution", "both"]
@@ -213,6 +217,26 @@ Method = NoUTurn | RandomWalk | Ensemble | Tempering | Rejection
 METHODS: dict[str, type[Method]] = {
     kind.name: kind for kind in (NoUTurn, RandomWalk, Ensemble, Tempering, Rejection)
 }
+
+
+def method_with(name: str, choices: Mapping[str, Any]) -> Method:
+    """Return the method of a name with some of its choices stated.
+
+    Raises
+    ------
+    ArgumentError
+        For an unknown method or choice, or a value that a choice cannot have.
+    """
+    if name not in METHODS:
+        raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {name!r}.")
+    known = [f.name for f in fields(METHODS[name])]
+    for choice in choices:
+        if choice not in known:
+            raise ArgumentError(
+                f"The method {name} has no choice `{choice}`.{nearest(choice, known)} "
+                f"Its choices: {', '.join(known)}."
+            )
+    return METHODS[name](**choices)
 
 
 def method_record(method: Method) -> dict[str, Any]:

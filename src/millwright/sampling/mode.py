@@ -6,11 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-import jax
 import numpy as np
 
 from millwright.errors import StartError
-from millwright.sampling.compiling import compiled
+from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import Target
 
 __all__ = ["Climb", "Peak", "climb", "find_peak", "value_and_gradient"]
@@ -54,7 +53,7 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
         If the density is finite at no starting point.
     """
     curvature_of = compiled(_hessian, target.key, _example(target))
-    arguments = jax.device_put(target.arguments)
+    arguments = on_device(target.arguments)
     climbed = climb(target, seed, starts)
 
     def curvature(position: np.ndarray) -> np.ndarray:
@@ -126,7 +125,7 @@ def _example(target: Target) -> tuple[Any, ...]:
 def _downhill(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
     """Return the negative log density with its gradient; infinite where it is not finite."""
     slope = compiled(value_and_gradient, target.key, _example(target))
-    arguments = jax.device_put(target.arguments)
+    arguments = on_device(target.arguments)
 
     def downhill(position: np.ndarray) -> tuple[float, np.ndarray]:
         value, gradient = slope(position, arguments)
@@ -141,10 +140,14 @@ def value_and_gradient(
     log_density: Callable[[Any, Any], Any], position: Any, arguments: Any
 ) -> Any:
     """Return log density and gradient; to be compiled."""
+    import jax
+
     return jax.value_and_grad(lambda q: log_density(q, arguments))(position)
 
 
 def _hessian(log_density: Callable[[Any, Any], Any], position: Any, arguments: Any) -> Any:
+    import jax
+
     return jax.hessian(lambda q: log_density(q, arguments))(position)
 
 

@@ -8,11 +8,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.linalg import solve_triangular
 
 from millwright.errors import StartError
 from millwright.sampling.block import (
-    STATISTICS,
     Block,
     Moments,
     Settings,
@@ -22,7 +20,7 @@ from millwright.sampling.block import (
 )
 from millwright.sampling.block import State as Point
 from millwright.sampling.methods import NoUTurn
-from millwright.sampling.piece import Piece, path_of, thinned_statistics
+from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import Target
@@ -384,6 +382,9 @@ def _grown(scale: np.ndarray, gradient: np.ndarray) -> np.ndarray:
     """Undo `_shrunk`."""
     if scale.ndim == 1:
         return gradient / scale
+    # Heavy, and needed where a chain with a dense metric runs only.
+    from scipy.linalg import solve_triangular
+
     return np.asarray(solve_triangular(scale, gradient, trans="T", lower=True))
 
 

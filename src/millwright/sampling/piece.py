@@ -7,9 +7,10 @@ from dataclasses import dataclass, fields
 
 import numpy as np
 
-from millwright.sampling.block import STATISTICS
+__all__ = ["STATISTICS", "Piece", "joined", "path_of", "thinned_statistics"]
 
-__all__ = ["Piece", "joined", "path_of", "thinned_statistics"]
+STATISTICS = ("log_density", "acceptance", "steps", "depth", "divergent", "energy", "step_size")
+"""What is recorded for each transition, in the order of the columns."""
 
 _SUMMED = (STATISTICS.index("steps"), STATISTICS.index("divergent"))
 _WIDEST_PATH = 200

@@ -12,9 +12,8 @@ from typing import Any
 
 import numpy as np
 
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import RandomWalk
-from millwright.sampling.piece import Piece, path_of, thinned_statistics
+from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import Target

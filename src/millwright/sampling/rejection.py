@@ -12,10 +12,9 @@ import numpy as np
 from scipy.special import gammaln
 
 from millwright.errors import ArgumentError, SamplingError
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.methods import Rejection
 from millwright.sampling.mode import find_peak
-from millwright.sampling.piece import Piece, joined
+from millwright.sampling.piece import STATISTICS, Piece, joined
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
 from millwright.sampling.state import Generators, State, restored

@@ -16,10 +16,9 @@ from typing import Any
 
 import numpy as np
 
-from millwright.sampling.block import STATISTICS
 from millwright.sampling.ladder_moves import Plan, Rungs, moves_for
 from millwright.sampling.methods import Tempering
-from millwright.sampling.piece import Piece, thinned_statistics
+from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import Target

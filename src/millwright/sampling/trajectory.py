@@ -19,10 +19,9 @@ import jax.numpy as jnp
 import numpy as np
 from jax import Array, lax
 
-__all__ = ["DEEPEST", "Point", "transition"]
+from millwright.sampling.methods import DEEPEST
 
-DEEPEST = 12
-"""Most doublings that the table of marks has room for."""
+__all__ = ["Point", "transition"]
 
 _DIVERGENCE = 1000.0
 """Error of the energy beyond which a trajectory counts as divergent."""

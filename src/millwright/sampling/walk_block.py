@@ -5,13 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-import jax
-import jax.numpy as jnp
 import numpy as np
-from jax import Array, lax
 
+from millwright.distributions.mathematics import Array
 from millwright.sampling.block import padded
-from millwright.sampling.compiling import compiled
+from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import Target
 
 __all__ = ["Walked", "walk_for", "walk_length"]
@@ -51,7 +49,7 @@ def walk_for(target: Target, steps: int) -> Callable[..., Walked]:
     first step in its window, the wanted acceptance, and whether the scale adapts.
     """
     length = walk_length(target.dimension, steps)
-    arguments = jax.device_put(target.arguments)
+    arguments = on_device(target.arguments)
     number = np.float64(0)
     example = (
         np.zeros(target.dimension),
@@ -90,7 +88,7 @@ def walk_for(target: Target, steps: int) -> Callable[..., Walked]:
             np.bool_(adapting),
             arguments,
         )
-        position, log_density, log_scale, *kept = jax.tree.map(np.asarray, result)
+        position, log_density, log_scale, *kept = map(np.asarray, result)
         draws, values, accepted = (found[:count] for found in kept)
         return Walked(position, log_density, log_scale, draws, values, accepted)
 
@@ -110,6 +108,9 @@ def _walk(
     adapting: Array,
     arguments: Any,
 ) -> tuple[Array, ...]:
+    import jax.numpy as jnp
+    from jax import lax
+
     steps = noise.shape[1]
 
     def one_step(inner: int, carry: tuple[Array, ...]) -> tuple[Array, ...]:

@@ -6,8 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from millwright.sampling.block import STATISTICS
-from millwright.sampling.piece import Piece
+from millwright.sampling.piece import STATISTICS, Piece
 
 __all__ = ["ChainFiles", "rows_per_part"]
 

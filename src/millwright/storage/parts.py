@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from millwright.draws.columns import Columns
-from millwright.errors import StorageError
+from millwright.storage.damage import damaged
 
 __all__ = [
     "PartList",
@@ -107,7 +107,7 @@ def _rows_in(path: Path) -> int:
     try:
         return int(pq.read_metadata(path).num_rows)
     except (OSError, pa.ArrowException) as error:
-        raise StorageError(f"The run is damaged: {path} cannot be read ({error}).") from error
+        raise damaged(path, f"cannot be read ({error})") from error
 
 
 def columns_of(
@@ -151,7 +151,9 @@ def flat_values(column: pa.ChunkedArray) -> np.ndarray:
     """Return the numbers of a column one after the other."""
     array = column.combine_chunks()
     if pa.types.is_fixed_size_list(array.type):
-        array = array.flatten()
+        # Not `flatten`, which loads all functions on columns.
+        size = array.type.list_size
+        array = array.values.slice(array.offset * size, len(array) * size)
     if array.null_count == 0 and not pa.types.is_boolean(array.type):
         # Does without pandas, which `to_numpy` loads.
         return np.array(np.from_dlpack(array), dtype=float)
@@ -171,6 +173,6 @@ def read_parquet(path: Path, columns: list[str] | None = None) -> pa.Table:
         with pq.ParquetFile(path) as file:
             return file.read(columns=columns)
     except FileNotFoundError:
-        raise StorageError(f"The run is damaged: {path} is missing.") from None
+        raise damaged(path, "is missing") from None
     except (OSError, pa.ArrowException) as error:
-        raise StorageError(f"The run is damaged: {path} cannot be read ({error}).") from error
+        raise damaged(path, f"cannot be read ({error})") from error

@@ -33,11 +33,12 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from millwright.draws.columns import Columns
-from millwright.errors import StorageError
+from millwright.errors import MillwrightError, StorageError
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.tables import Column, Tables
-from millwright.sampling.block import STATISTICS
+from millwright.sampling.piece import STATISTICS
 from millwright.storage.chain_files import ChainFiles
+from millwright.storage.damage import damaged
 from millwright.storage.lock import locked
 from millwright.storage.parts import (
     PartList,
@@ -215,6 +216,8 @@ def check_is_run(path: Path) -> None:
         If it is none.
     """
     if not path.is_dir() or not (path / "run.json").is_file():
+        if (path / "draws").is_dir():
+            raise damaged(path / "run.json", "is missing")
         raise StorageError(f"{path} is not a stored run: there is no {path / 'run.json'}.")
 
 
@@ -232,9 +235,7 @@ def read_run(path: Path) -> StoredRun:
         raise StorageError(
             f"{path} was written in format {record.get('format')!r}; this version reads {FORMAT}."
         )
-    _, model = read_sheet(path / "model.toml")
-    sheet_path = path / "sheet.toml"
-    sheet = sheet_path.read_text(encoding="utf-8") if sheet_path.is_file() else None
+    model, sheet = _model_of(path)
     data = _read_data(path / "data")
     coordinates = {tuple(k.split("/", 1)): v for k, v in _coordinates(path).items()}
     chains = int(record["settings"]["chains"])
@@ -257,6 +258,21 @@ def read_run(path: Path) -> StoredRun:
     )
 
 
+def _model_of(path: Path) -> tuple[str, str | None]:
+    """Return the model's text, and the sheet as it was written if there was one."""
+    place, as_written = path / "model.toml", path / "sheet.toml"
+    if not place.is_file():
+        raise damaged(place, "is missing")
+    try:
+        _, model = read_sheet(place)
+        sheet = as_written.read_text(encoding="utf-8") if as_written.is_file() else None
+    except MillwrightError as error:
+        raise damaged(place, f"cannot be read ({error})") from error
+    except UnicodeDecodeError as error:
+        raise damaged(as_written, f"cannot be read ({error})") from error
+    return model, sheet
+
+
 def _check_parts(
     path: Path,
     units: Mapping[int, StoredUnit],
@@ -270,7 +286,7 @@ def _check_parts(
             for folder, found in (("draws", lists), ("statistics", numbers)):
                 if len(found[chain].paths) < wanted:
                     name = part_name(chain, len(found[chain].paths) + 1)
-                    raise StorageError(f"The run is damaged: {path / folder / name} is missing.")
+                    raise damaged(path / folder / name, "is missing")
 
 
 def _coordinates(path: Path) -> dict[str, np.ndarray]:
@@ -282,9 +298,9 @@ def _read_arrays(path: Path) -> dict[str, np.ndarray]:
         with path.open("rb") as file, np.load(file, allow_pickle=False) as stored:
             return {name: stored[name] for name in stored.files}
     except FileNotFoundError:
-        raise StorageError(f"The run is damaged: {path} is missing.") from None
+        raise damaged(path, "is missing") from None
     except (OSError, ValueError, EOFError, KeyError, zipfile.BadZipFile) as error:
-        raise StorageError(f"The run is damaged: {path} cannot be read ({error}).") from error
+        raise damaged(path, f"cannot be read ({error})") from error
 
 
 def _warmup(folder: Path, chains: int) -> np.ndarray | None:
@@ -374,9 +390,9 @@ def _read_json(path: Path) -> dict[str, Any]:
     try:
         content = json.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
-        raise StorageError(f"The run is damaged: {path} is missing.") from None
+        raise damaged(path, "is missing") from None
     except (OSError, ValueError) as error:
-        raise StorageError(f"The run is damaged: {path} cannot be read ({error}).") from error
+        raise damaged(path, f"cannot be read ({error})") from error
     if not isinstance(content, dict):
-        raise StorageError(f"The run is damaged: {path} does not hold what it should.")
+        raise damaged(path, "does not hold what it should")
     return content

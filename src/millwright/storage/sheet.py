@@ -32,9 +32,21 @@ __all__ = ["fit_settings", "read_sheet", "sheet_text", "specification_from", "wr
 
 _TABLES = ("priors", "likelihood", "derived", "columns", "terms", "labels")
 _TEXTS = ("title", "notes")
-_KINDS: dict[str, Any] = {"integer": int, "number": (int, float), "string": str}
-_WORDS = {"integer": "a whole number", "number": "a number", "string": "a text"}
-_FIT = {key: setting["type"] for key, setting in fit_properties(()).items()}
+_KINDS: dict[str | None, Any] = {
+    "integer": int,
+    "number": (int, float),
+    "string": str,
+    "object": dict,
+    None: (str, dict),
+}
+_WORDS = {
+    "integer": "a whole number",
+    "number": "a number",
+    "string": "a text",
+    "object": "a table",
+    None: "a text or a table",
+}
+_FIT = {key: setting.get("type") for key, setting in fit_properties({}).items()}
 _LARGEST = 1_000_000
 
 

@@ -6,6 +6,7 @@ model language, which the library itself reads.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 __all__ = ["fit_properties", "sheet_schema"]
@@ -14,6 +15,8 @@ _DEFINITIONS = {
     "type": "object",
     "additionalProperties": {"type": ["string", "number"]},
 }
+
+_FORM = {"type": "string", "enum": ["informed", "centred", "non-centred"]}
 
 
 def _described(words: str, schema: dict[str, Any]) -> dict[str, Any]:
@@ -28,8 +31,14 @@ def _one_of(choices: tuple[str, ...], words: str) -> dict[str, Any]:
     return _described(words, {"type": "string", "enum": list(choices)})
 
 
-def fit_properties(methods: tuple[str, ...]) -> dict[str, Any]:
-    """Return the settings of a fit that a sheet may state, each with its schema."""
+def fit_properties(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
+    """Return the settings of a fit that a sheet may state, each with its schema.
+
+    Parameters
+    ----------
+    methods
+        The names of the choices of each method of sampling.
+    """
     return {
         "chains": _whole(1, "Number of chains."),
         "draws": _whole(1, "Draws kept, each chain."),
@@ -42,14 +51,28 @@ def fit_properties(methods: tuple[str, ...]) -> dict[str, Any]:
             "Higher means smaller, safer steps.",
             {"type": "number", "exclusiveMinimum": 0, "exclusiveMaximum": 1},
         ),
-        "method": _one_of(methods, "How to sample."),
+        "method": _one_of(tuple(methods), "How to sample."),
+        "choices": _described(
+            "Choices of the method's own.",
+            {
+                "type": "object",
+                "propertyNames": {"enum": sorted({c for some in methods.values() for c in some})},
+                "additionalProperties": {"type": ["string", "number"]},
+            },
+        ),
+        "group_form": _described(
+            "How group effects are sampled: one form for all, or one for each name.",
+            {
+                "oneOf": [_FORM, {"type": "object", "additionalProperties": _FORM}],
+            },
+        ),
         "metric": _one_of(("automatic", "diagonal", "dense"), "What the warm-up learns."),
         "missing": _one_of(("refuse", "drop", "predict"), "Rows without an outcome."),
     }
 
 
-def sheet_schema(methods: tuple[str, ...]) -> dict[str, Any]:
-    """Return the schema (JSON Schema, draft 2020-12), for the named methods of sampling."""
+def sheet_schema(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
+    """Return the schema (JSON Schema, draft 2020-12), for these methods and their choices."""
     names = {
         "type": "object",
         "additionalProperties": {

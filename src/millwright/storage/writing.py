@@ -20,8 +20,7 @@ import numpy as np
 from filelock import FileLock
 
 from millwright.errors import StorageError
-from millwright.sampling.block import STATISTICS
-from millwright.sampling.piece import Piece
+from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.sampler import chains_of
 from millwright.sampling.state import State, packed
 from millwright.storage.chain_files import ChainFiles, rows_per_part

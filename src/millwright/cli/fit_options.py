@@ -1,0 +1,85 @@
+"""Settings of a fit from a sheet's table [fit] and from options; options win."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import fields, replace
+from typing import Any
+
+from millwright.errors import ArgumentError
+from millwright.sampling.methods import Method, NoUTurn, method_with
+
+__all__ = ["fit_options"]
+
+_OF_NO_U_TURN = tuple(f.name for f in fields(NoUTurn))
+
+
+def fit_options(
+    of_sheet: Mapping[str, Any],
+    given: Mapping[str, Any],
+    choices: Sequence[str],
+    forms: Sequence[str],
+) -> dict[str, Any]:
+    """Return the settings as `Model.fit` takes them.
+
+    Parameters
+    ----------
+    of_sheet
+        Settings of the sheet, as `Model.fit_settings` gives them.
+    given
+        Options by name; those that are None were not given.
+    choices
+        Choices of the method as `name=value`.
+    forms
+        Forms of group effects: one form, or some as `name=form`.
+
+    Raises
+    ------
+    ArgumentError
+        For choices that the method does not have, or a text that is not `name=value`.
+    """
+    stated = {name: value for name, value in given.items() if value is not None}
+    settings = {**of_sheet, **stated}
+    if "method" in stated and stated["method"] != NoUTurn.name:
+        # The sheet's settings of another method do not go with this one.
+        for name in _OF_NO_U_TURN:
+            if name not in stated:
+                settings.pop(name, None)
+    if choices:
+        settings["method"] = _with_choices(settings.get("method"), _pairs("choice", choices))
+    if forms:
+        settings["group_form"] = _forms(forms)
+    return settings
+
+
+def _with_choices(method: str | Method | None, choices: Mapping[str, Any]) -> Method:
+    if method is None or isinstance(method, str):
+        return method_with(method or NoUTurn.name, choices)
+    method_with(method.name, choices)
+    return replace(method, **choices)
+
+
+def _forms(forms: Sequence[str]) -> str | dict[str, Any]:
+    if len(forms) == 1 and "=" not in forms[0]:
+        return forms[0]
+    return _pairs("group-form", forms)
+
+
+def _pairs(option: str, texts: Sequence[str]) -> dict[str, Any]:
+    result = {}
+    for text in texts:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip() or not value.strip():
+            example = "rungs=12" if option == "choice" else "mill_effect=centred"
+            raise ArgumentError(f"--{option} takes NAME=VALUE, such as {example}, not {text!r}.")
+        result[name.strip()] = _number_or_text(value.strip())
+    return result
+
+
+def _number_or_text(text: str) -> Any:
+    for kind in (int, float):
+        try:
+            return kind(text)
+        except ValueError:
+            continue
+    return text

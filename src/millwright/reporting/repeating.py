@@ -1,0 +1,108 @@
+"""How to repeat a fit: settings, versions, the sheet, and a line of Python and of the shell."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import Any
+
+from millwright.modelling.hierarchy import chosen_forms
+from millwright.posterior import Posterior
+from millwright.sampling.methods import METHODS, Method, NoUTurn, method_from, method_record
+from millwright.storage.sheet import sheet_text
+
+__all__ = ["Repeating", "repeating"]
+
+_SIZES = ("chains", "draws", "warmup", "thin")
+
+
+@dataclass(frozen=True)
+class Repeating:
+    """What another needs to get the same draws.
+
+    Attributes
+    ----------
+    facts
+        Name and value of each setting, version and fingerprint.
+    code, command
+        The fit as a call and as a command; empty where it was not made by this library, the
+        command also where a setting cannot be written in the shell.
+    """
+
+    facts: tuple[tuple[str, str], ...]
+    sheet: str
+    code: str
+    command: str
+
+
+def _version_words(name: str) -> str:
+    return name if name == "processor" else f"version of {name}"
+
+
+def repeating(posterior: Posterior) -> Repeating:
+    """Return what another needs to get the same draws."""
+    record = posterior.record
+    facts = [
+        ("seed", str(record.seed)),
+        *((name, str(value)) for name, value in record.settings.items()),
+        *((_version_words(name), str(value)) for name, value in record.versions.items()),
+        ("fingerprint of the data", record.fingerprint),
+        ("started", record.started),
+    ]
+    sheet = posterior.sheet or sheet_text(posterior.draws.binding.specification)
+    if record.method.get("method") not in METHODS:
+        return Repeating(tuple(facts), sheet, "", "")
+    stated = _stated(posterior)
+    method = method_from(record.method)
+    code = _call({"seed": record.seed, **stated}, method)
+    return Repeating(tuple(facts), sheet, code, _command({"seed": record.seed, **stated}, method))
+
+
+def _stated(posterior: Posterior) -> dict[str, Any]:
+    """Return the settings of the fit, but for those of the method that have their usual value."""
+    record, program = posterior.record, posterior.draws.binding.program
+    result = {key: record.settings[key] for key in _SIZES}
+    if record.settings["missing"] != "refuse":
+        result["missing"] = record.settings["missing"]
+    if program.forms != chosen_forms(program, "informed"):
+        result["group_form"] = dict(program.forms)
+    return result
+
+
+def _choices(method: Method) -> dict[str, Any]:
+    """Return the choices of a method that are not its usual ones."""
+    usual = type(method)()
+    found = {f.name: getattr(method, f.name) for f in fields(method)}
+    return {
+        name: value
+        for name, value in found.items()
+        if type(value) is not type(getattr(usual, name)) or value != getattr(usual, name)
+    }
+
+
+def _call(stated: Mapping[str, Any], method: Method) -> str:
+    choices = _choices(method)
+    arguments = [f"{name}={value!r}" for name, value in stated.items()]
+    if isinstance(method, NoUTurn):
+        arguments += [f"{name}={value!r}" for name, value in choices.items()]
+    else:
+        plain = method_record(method)
+        inside = ", ".join(f"{name}={plain[name]!r}" for name in choices)
+        arguments.append(f"method=mw.{type(method).__name__}({inside})")
+    return f'mw.Model.read("sheet.toml").fit(data, {", ".join(arguments)})'
+
+
+def _command(stated: Mapping[str, Any], method: Method) -> str:
+    choices = _choices(method)
+    if not all(isinstance(value, str | int | float) for value in choices.values()):
+        return ""
+    words = []
+    for name, value in stated.items():
+        values = [f"{k}={v}" for k, v in value.items()] if isinstance(value, dict) else [value]
+        words += [f"--{name.replace('_', '-')} {one}" for one in values]
+    if isinstance(method, NoUTurn):
+        words += [f"--{name.replace('_', '-')} {value}" for name, value in choices.items()]
+    else:
+        words.append(f"--method {method.name}")
+        words += [f"--choice {name}={value}" for name, value in choices.items()]
+    return f"millwright fit sheet.toml data.csv {' '.join(words)}"

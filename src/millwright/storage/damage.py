@@ -1,0 +1,28 @@
+"""What is said of a run of which a part is missing or cannot be read."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from millwright.errors import StorageError
+
+__all__ = ["damaged"]
+
+
+def damaged(path: Path, why: str) -> StorageError:
+    """Return the error that names a part of a run, and how to read what is left of its draws.
+
+    Parameters
+    ----------
+    path
+        The part, or the folder of which it is one.
+    why
+        What is wrong with it, such as `is missing`.
+    """
+    run = next((above for above in path.parents if (above / "draws").is_dir()), None)
+    left = run is not None and any(one != path for one in (run / "draws").glob("*.parquet"))
+    remedy = (
+        f" The draws that can still be read: mw.read_draws({str(run)!r}); in the shell: "
+        f"millwright export {run} draws.csv --rescue"
+    )
+    return StorageError(f"The run is damaged: {path} {why}.{remedy if left else ''}")
