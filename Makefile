@@ -1,7 +1,7 @@
 # Each target builds its own virtual environment; Python 3.11 or later is all that is needed.
 PYTHON ?= python3
 
-.PHONY: demo test check clean
+.PHONY: demo test examples check clean
 
 demo: .venv/installed
 	.venv/bin/millwright demo
@@ -9,6 +9,9 @@ demo: .venv/installed
 test: .venv-dev/installed
 	.venv-dev/bin/python -W error -m unittest_parallel -j 2 -s tests -t .
 	.venv-dev/bin/python -W error -m unittest tests.sampling.in_processes
+
+examples: .venv-dev/installed
+	.venv-dev/bin/python -W error -m unittest -v tests.whole_examples tests.test_examples
 
 check: .venv-dev/installed
 	.venv-dev/bin/ruff check .

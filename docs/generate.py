@@ -27,9 +27,19 @@ A model is a set of named definitions. Each is a line of text, a Python function
 names are the quantities it needs, or a number. All mean the same and mix freely:
 
 ```python
-priors={"spread": "half_normal(1)"}
-priors={"spread": lambda: mw.half_normal(1)}
-priors={"spread": 0.5}                        # held fixed
+import millwright as mw
+
+likelihood = {"moisture": "normal(middle, spread)"}
+as_text = mw.Model(
+    priors={"middle": "normal(18, 3)", "spread": "half_normal(1)"}, likelihood=likelihood
+)
+as_function = mw.Model(
+    priors={"middle": "normal(18, 3)", "spread": lambda: mw.half_normal(1)},
+    likelihood=likelihood,
+)
+held_fixed = mw.Model(priors={"middle": "normal(18, 3)", "spread": 0.5}, likelihood=likelihood)
+
+print(as_text.describe() == as_function.describe())      # True
 ```
 
 **Text** is `expression` or `expression per label set`. Expressions are arithmetic (`+ - * / **

@@ -83,6 +83,14 @@ class Docs(unittest.TestCase):
         self.assertIn("`by_furrow > 0` is 0.98", text)
         self.run_code_of("docs/cookbook.md")
 
+    def test_code_of_the_other_pages_runs(self):
+        names, _ = self.run_code_of("docs/sampling.md")
+        self.assertEqual(names["again"].draws.shape, (4, 1500))
+        self.assertEqual(names["longer"].draws.shape, (4, 1500))
+        self.assertLess(abs(float(names["gate"]["opening"].mean()) - 12), 0.5)
+        _, printed = self.run_code_of("docs/language.md")
+        self.assertEqual(printed.strip(), "True")
+
     def test_code_and_numbers_of_the_reading_page(self):
         names, printed = self.run_code_of("docs/reading-results.md")
         for words in (

@@ -152,7 +152,7 @@ class Commands(unittest.TestCase):
     def test_vet_checks_workers(self):
         shown = run("vet", SHEET, self.data, "--workers", 1)
         self.assertIn("Worker processes that can evaluate the model: 1", shown.stdout)
-        self.assertEqual(run("vet", SHEET, self.data, "--workers", 0).returncode, 2)
+        self.assertEqual(run_here("vet", SHEET, self.data, "--workers", 0).returncode, 2)
 
     def test_demo_walks_nine_steps_and_writes_figures(self):
         folder = self.folder / "figures"

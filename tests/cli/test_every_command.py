@@ -1,0 +1,106 @@
+"""Every command of the installed tool once well and once badly, in processes of their own."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import millwright as mw
+from tests.cli.test_commands import SHEET, run
+
+INSTALLED = Path(sys.executable).with_name("millwright")
+
+
+class EveryCommand(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.temporary.cleanup)
+        cls.folder = Path(cls.temporary.name)
+        loft = mw.demo.load("drying_loft")
+        loft.frame.to_csv(cls.folder / "loft.csv", index=False)
+        loft.held_back.to_csv(cls.folder / "new.csv", index=False)
+        fit = ("fit", SHEET, "loft.csv", "--run", "Läufe 1", "--seed", 7, "--draws", 300)
+        cls.fitted = subprocess.run(
+            [INSTALLED, *map(str, fit)], capture_output=True, text=True, cwd=cls.folder
+        )
+
+    def each(self, calls):
+        """Run calls two at a time; give each with what it left."""
+        with ThreadPoolExecutor(2) as pool:
+            done = pool.map(lambda call: run(*call, cwd=self.folder), calls)
+            yield from zip(calls, done, strict=True)
+
+    def test_good_calls(self):
+        self.assertEqual(self.fitted.returncode, 0, self.fitted.stderr)
+        calls = {
+            ("demo", "list"): "drying",
+            ("new", "loft.csv"): "loft.toml",
+            ("vet", SHEET, "loft.csv", "--json"): "finite",
+            ("simulate", SHEET, "loft.csv", "--draws", 20, "--json"): "moisture, mean",
+            ("resume", "Läufe 1", "--json", "-q"): "verdict",
+            ("convergence", "Läufe 1", "--json"): "findings",
+            ("summary", "Läufe 1", "--json"): "table",
+            ("plot", "Läufe 1", "trace"): "trace.png",
+            ("predict", "Läufe 1", "new.csv", "--json"): "mean",
+            ("compare", "Läufe 1", "Läufe 1", "--json"): "leave_one_out",
+            ("report", "Läufe 1"): "Läufe 1.html",
+            ("export", "Läufe 1", "draws.csv"): "draws.csv",
+        }
+        for call, done in self.each(list(calls)):
+            with self.subTest(call=call[0]):
+                self.assertEqual(done.returncode, 0, done.stderr)
+                self.assertIn(calls[call], done.stdout)
+                if "--json" in call:
+                    json.loads(done.stdout)
+        self.assertNotIn("\x1b", self.fitted.stdout + self.fitted.stderr)
+
+    def test_bad_calls(self):
+        calls = {
+            ("demo", "lofts"): "no demo",
+            ("new", "none.csv"): "no data file",
+            ("vet", "none.toml", "loft.csv"): "no model sheet",
+            ("simulate", SHEET, "loft.csv", "--draws", 0): "`draws` must be",
+            ("fit", SHEET, "loft.csv", "--choice", "rungs"): "NAME=VALUE",
+            ("resume", "nowhere"): "not a stored run",
+            ("extend", "nowhere", 10): "not a stored run",
+            ("convergence", "loft.csv"): "not a stored run",
+            ("summary", "Läufe 1", "--level", 2): "`level` must be",
+            ("plot", "Läufe 1", "traces"): "Did you mean `trace`",
+            ("predict", "Läufe 1", "loft.toml"): "",
+            ("compare", "Läufe 1"): "",
+            ("report", "Läufe 1", "--rope", "drying"): "--rope is written as",
+            ("export", "Läufe 1", "draws.doc"): ".csv",
+            ("fits",): "",
+        }
+        for call, done in self.each(list(calls)):
+            with self.subTest(call=call):
+                self.assertEqual(done.returncode, 2, done.stdout)
+                self.assertEqual(done.stdout, "")
+                self.assertIn(calls[call], done.stderr)
+                self.assertNotIn("Traceback", done.stderr)
+                self.assertLessEqual(len(done.stderr.strip().split("\n")), 6)
+
+    @unittest.skipIf(os.name != "posix", "links of this kind only exist there")
+    def test_a_disk_that_is_full(self):
+        """/dev/full refuses every byte."""
+        if not Path("/dev/full").exists():
+            self.skipTest("there is no such device")
+        for name in ("full.csv", "full.json", "full.md"):
+            place = self.folder / name
+            place.symlink_to("/dev/full")
+            table = ["--table"] if name.endswith("md") else []
+            call = ("export", "Läufe 1", place, *table, "--replace")
+            with self.subTest(name=name):
+                done = run(*call, cwd=self.folder)
+                self.assertEqual(done.returncode, 2, done.stdout)
+                self.assertIn("No space left", done.stderr)
+                self.assertLessEqual(done.stderr.count("\n"), 5)
+
+
+if __name__ == "__main__":
+    unittest.main()

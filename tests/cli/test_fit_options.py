@@ -1,0 +1,101 @@
+"""Settings of a fit from a sheet and from options."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import millwright as mw
+from millwright.cli.fit_options import fit_options
+from millwright.errors import ArgumentError, ModelError
+
+SHEET = """
+[priors]
+middle = "normal(18, 3)"
+
+[likelihood]
+moisture = "normal(middle, 1)"
+
+[fit]
+"""
+
+
+def model_of(lines):
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder) / "sheet.toml"
+        place.write_text(SHEET + lines)
+        return mw.Model.read(place)
+
+
+def settings(lines):
+    return model_of(lines).fit_settings
+
+
+class OfTheSheet(unittest.TestCase):
+    def test_a_method_with_its_choices(self):
+        found = settings('method = "tempering"\nchoices = { rungs = 12 }\ndraws = 300')
+        self.assertEqual(found, {"method": mw.Tempering(rungs=12), "draws": 300})
+
+    def test_forms_of_group_effects(self):
+        self.assertEqual(settings('group_form = "centred"'), {"group_form": "centred"})
+        self.assertEqual(
+            settings('group_form = { e = "centred" }'), {"group_form": {"e": "centred"}}
+        )
+
+    def test_what_makes_no_sense(self):
+        for lines, words in (
+            ('method = "ensemble"\nchoices = { rungs = 3 }', "no choice `rungs`"),
+            ("choices = 3", "must be a table"),
+            ("group_form = 3", "a text or a table"),
+        ):
+            with (
+                self.subTest(lines=lines),
+                self.assertRaisesRegex((ArgumentError, ModelError), words),
+            ):
+                settings(lines)
+
+
+class Options(unittest.TestCase):
+    def test_options_win(self):
+        found = fit_options({"draws": 300, "seed": 1}, {"draws": 50, "seed": None}, (), ())
+        self.assertEqual(found, {"draws": 50, "seed": 1})
+
+    def test_choices_add_to_those_of_the_sheet_and_to_usual_ones(self):
+        sheet = {"method": mw.Tempering(rungs=12)}
+        found = fit_options(sheet, {}, ("hottest=0.1",), ())
+        self.assertEqual(found["method"], mw.Tempering(rungs=12, hottest=0.1))
+        found = fit_options({}, {"method": "random_walk"}, ("proposal=student_t", "df=5"), ())
+        self.assertEqual((found["method"].proposal, found["method"].df), ("student_t", 5))
+        self.assertEqual(fit_options({}, {}, ("max_depth=5",), ())["method"].max_depth, 5)
+
+    def test_another_method_leaves_settings_of_the_first_behind(self):
+        sheet = {"target_acceptance": 0.95, "draws": 10}
+        self.assertEqual(
+            fit_options(sheet, {"method": "ensemble"}, (), ()),
+            {"draws": 10, "method": "ensemble"},
+        )
+
+    def test_forms(self):
+        self.assertEqual(fit_options({}, {}, (), ("centred",)), {"group_form": "centred"})
+        self.assertEqual(
+            fit_options({}, {}, (), ("e=centred", "f=non-centred")),
+            {"group_form": {"e": "centred", "f": "non-centred"}},
+        )
+
+    def test_what_makes_no_sense(self):
+        for choices, forms, words in (
+            (("rungs",), (), "NAME=VALUE"),
+            (("=3",), (), "NAME=VALUE"),
+            (("rungs=3",), (), "no choice `rungs`"),
+            ((), ("centred", "e=centred"), "NAME=VALUE"),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(ArgumentError, words):
+                fit_options({}, {}, choices, forms)
+
+    def test_settings_of_another_sampler_are_refused_in_a_fit(self):
+        model = model_of("")
+        with self.assertRaisesRegex(ArgumentError, "are of the no-U-turn sampler"):
+            model.fit({"moisture": [17.0, 18.0]}, method=mw.Tempering(), max_depth=5)
+
+
+if __name__ == "__main__":
+    unittest.main()

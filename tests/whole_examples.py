@@ -1,0 +1,70 @@
+"""Every example runs and prints what it promises: `make examples`.
+
+These take longer than the tests, which run a few of them.
+"""
+
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+
+
+def run_example(name, *arguments):
+    return subprocess.run(
+        [sys.executable, EXAMPLES / name, *map(str, arguments)],
+        capture_output=True,
+        text=True,
+        timeout=300,
+    )
+
+
+class Prints(unittest.TestCase):
+    """What an example prints."""
+
+    def check(self, name, *words, arguments=()):
+        done = run_example(name, *arguments)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        for word in words:
+            self.assertIn(word, done.stdout)
+
+
+class WholeExamples(Prints):
+    def test_censored_moisture(self):
+        self.check(
+            "censored_moisture.py", "stand at the limit", "counted as 20 or more: Converged"
+        )
+
+    def test_from_prior_to_decision(self):
+        with tempfile.TemporaryDirectory() as folder:
+            self.check("from_prior_to_decision.py", "Verdict: Converged", arguments=(folder,))
+            self.assertGreaterEqual(len(list(Path(folder).glob("*.png"))), 3)
+
+    def test_graded_loaves(self):
+        self.check("graded_loaves.py", "Verdict: Converged", "share of fine", "most probable")
+
+    def test_on_a_cluster(self):
+        self.check("on_a_cluster.py", "evaluate the model: 2", "one worker killed: True")
+
+    def test_river_level(self):
+        self.check(
+            "river_level.py", "Verdict: Converged", "A week ahead", "With the levels summed out"
+        )
+
+    def test_sluice_gate(self):
+        self.check("sluice_gate.py", "tempering: opening", "stay in places of their own")
+
+    def test_two_sources(self):
+        self.check("two_sources.py", "Verdict: Converged", "`two_sources` predicts better")
+
+    def test_varying_slopes(self):
+        self.check("varying_slopes.py", "Verdict: Converged", "`correlation < 0` is 0.99")
+
+    def test_wheel_power(self):
+        self.check("wheel_power.py", "Verdict: Converged", "predict about equally well")
+
+
+if __name__ == "__main__":
+    unittest.main()
