@@ -56,6 +56,13 @@ class ChainsInTrouble(unittest.TestCase):
         text = chains(part)
         self.assertIn("Chains stay in places of their own", text)
         self.assertIn("separate modes", text)
+        self.assertNotIn("too few to tell", text)
+
+    def test_chains_apart_in_a_few_draws_are_not_called_modes_outright(self):
+        x = np.random.default_rng(3).standard_normal((4, 40))
+        x[:2] += 20
+        text = " ".join(str(judge(measure({"load": x}), Sampling(4, 40))).split())
+        self.assertIn("40 draws a chain are too few to tell why: run longer", text)
 
     def test_too_few_draws(self):
         x = np.random.default_rng(3).standard_normal((4, 40))

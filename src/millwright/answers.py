@@ -35,9 +35,7 @@ class Answers(Held):
         return f"{self.verdict}\n\n{self.summary()}"
 
     def _repr_html_(self) -> str:
-        from html import escape
-
-        return f"<pre>{escape(str(self.verdict))}</pre>\n{self.summary(form='html')}"
+        return f"{self.verdict._repr_html_()}\n{self.summary(form='html')}"
 
     def table(
         self,

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from concurrent.futures import Executor
 from dataclasses import replace
+from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
 from millwright.approximation import approximate
-from millwright.draws.prior import draws_in, refuse_improper
-from millwright.errors import ModelError
+from millwright.draws.prior import draws_in, refuse_improper, refuse_terms
 from millwright.estimates import Estimate, estimate_at, refuse_hierarchy
 from millwright.fit_arguments import check_fit, check_whole
 from millwright.fitting import chosen_method, prepared, refuse_black_boxes, target_of
@@ -155,6 +155,9 @@ class Model(Shown):
         """Return the model in words, with every prior in full and the range it allows."""
         return describe(self._specification)
 
+    def _repr_html_(self) -> str:
+        return f"{super()._repr_html_()}$${escape(self.latex())}$$"
+
     def latex(self) -> str:
         """Return the model as mathematics: a LaTeX `aligned` environment."""
         return latex(self._specification)
@@ -220,7 +223,7 @@ class Model(Shown):
         """
         check_whole("draws", draws, 1)
         check_whole("seed", seed, 0)
-        self._check_can_simulate(given or {})
+        refuse_terms(self._specification, tuple(given or {}))
         binding = bind(
             self._specification, data, rows=rows, outcomes="optional", functions=self._functions
         )
@@ -230,18 +233,6 @@ class Model(Shown):
         evaluation = draw_unknowns(binding, draws, generator, fixed)
         outcomes = draw_outcomes(binding, draws, generator, evaluation)
         return Simulated(draws_in(binding, evaluation), outcomes)
-
-    def _check_can_simulate(self, given: Mapping[str, Any]) -> None:
-        free = [
-            part.name
-            for part in self._specification.parts
-            if part.kind == "unknown" and part.name not in given
-        ]
-        if self._specification.terms and free:
-            raise ModelError(
-                "A model with terms added to the log density cannot be drawn from its prior: "
-                f"give values for all unknowns ({', '.join(free)} are missing)."
-            )
 
     def fit(
         self,

@@ -200,7 +200,7 @@ class Tables(unittest.TestCase):
         self.assertNotIn("script", seen)
         self.assertNotIn("<script>", written(table, "markdown"))
         self.assertIn("\\|", written(table, "markdown"))
-        self.assertIn("<pre>", straight()._repr_html_())
+        self.assertIn("<strong>Verdict: ", straight()._repr_html_())
 
     def test_long_tables_show_the_extremes(self):
         generator = np.random.default_rng(0)

@@ -12,6 +12,8 @@ __all__ = ["ess_findings", "r_hat_findings", "tail_findings", "value_findings"]
 
 _NO_SD = 0.5
 _STANDARD_ERRORS = 1.64
+_FEW = 100
+"""Draws a chain below which chains apart may only be chains that have not arrived."""
 
 
 def value_findings(measures: Measures) -> list[Finding]:
@@ -75,8 +77,14 @@ def _why_disagreeing(
             "posterior is improper and chains wander for ever; a proper prior mends that."
         )
     if apart:
+        the = "The"
+        if made.draws < _FEW:
+            the = (
+                f"{made.draws} draws a chain are too few to tell why: run longer, with a longer "
+                "warm-up (warmup=). If the groups stay as they are, the"
+            )
         return f"{problem} Chains stay in places of their own: {apart}.", (
-            "The posterior has separate modes, or two quantities that the data cannot tell "
+            f"{the} posterior has separate modes, or two quantities that the data cannot tell "
             "apart: exchange them (label switching), give priors that set them apart, or let "
             f"method='tempering' weigh the modes.{held}"
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from dataclasses import dataclass
+from html import escape
 
 import numpy as np
 
@@ -11,7 +12,6 @@ from millwright.diagnostics.energy import energy_fraction
 from millwright.diagnostics.finding import ENERGY_LEAST, Finding, Sampling, good_range
 from millwright.diagnostics.findings import all_findings
 from millwright.diagnostics.measures import R_HAT_MOST, Measures
-from millwright.shown import Shown
 
 __all__ = ["ABOVE_ALL", "Verdict", "judge"]
 
@@ -22,7 +22,7 @@ ABOVE_ALL = (
 
 
 @dataclass(frozen=True)
-class Verdict(Shown):
+class Verdict:
     """The answer of the convergence check.
 
     Attributes
@@ -69,6 +69,15 @@ class Verdict(Shown):
             ]
         lines += [f"  {fact}" for fact in self.facts]
         return "\n".join(lines)
+
+    def _repr_html_(self) -> str:
+        findings = [
+            f"<li>{escape(one.problem)}<br>What to do: {escape(one.advice)}</li>"
+            for one in self.findings
+        ]
+        facts = "<br>".join(map(escape, self.facts))
+        said = f"<ul>{''.join(findings)}</ul>" if findings else ""
+        return f"<p><strong>Verdict: {escape(self.headline)}</strong></p>{said}<p>{facts}</p>"
 
 
 def _wrapped(text: str, indent: str) -> str:

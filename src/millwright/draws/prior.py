@@ -9,8 +9,9 @@ from millwright.errors import ModelError
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.simulate import draw_unknowns
+from millwright.modelling.specification import Specification
 
-__all__ = ["draws_in", "prior_draws", "refuse_improper"]
+__all__ = ["draws_in", "prior_draws", "refuse_improper", "refuse_terms"]
 
 
 def prior_draws(binding: Binding, draws: int, generator: np.random.Generator) -> Draws:
@@ -44,3 +45,17 @@ def refuse_improper(binding: Binding, given: tuple[str, ...]) -> None:
                 f"The prior of `{part.name}` is flat and improper: nothing can be drawn from it. "
                 "Give it a value (given=), or a proper prior."
             )
+
+
+def refuse_terms(specification: Specification, given: tuple[str, ...]) -> None:
+    """Refuse a model with terms in its log density, unless all its unknowns are given values."""
+    free = [
+        part.name
+        for part in specification.parts
+        if part.kind == "unknown" and part.name not in given
+    ]
+    if specification.terms and free:
+        raise ModelError(
+            "A model with terms added to the log density cannot be drawn from its prior: "
+            f"give values for all unknowns ({', '.join(free)} are missing)."
+        )
