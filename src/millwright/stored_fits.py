@@ -23,12 +23,15 @@ from millwright.sampling.progress import Listener
 from millwright.sampling.samplers import STATES
 from millwright.sampling.state import State, unpacked
 from millwright.storage.chain_files import ChainFiles, rows_per_part
+from millwright.storage.damage import damaged
 from millwright.storage.lock import locked
 from millwright.storage.run import FORMAT, Header, StoredRun, check_is_run, create_run, read_run
 from millwright.storage.sheet import sheet_text, specification_from
 from millwright.storage.writing import RunWriter
 
 __all__ = ["Opened", "differences", "open_fit", "resume_in_folder", "run_in_folder", "store"]
+
+_ENTRIES = (*(f.name for f in fields(Record)), "axes", "labels", "forms", "functions")
 
 
 @dataclass(frozen=True)
@@ -128,7 +131,7 @@ def resume_in_folder(
     check_is_run(path)
     lock = locked(path)
     try:
-        stored = read_run(path)
+        stored = read_run(path, _ENTRIES)
         opened = _opened(stored, model)
         job = opened.job
         if job is None or (opened.fitted is not None and not opened.states):
@@ -207,7 +210,7 @@ def _gone_on(record: Record, old: Mapping[str, Any], extended: bool) -> Record:
 
 
 def _draws_in(path: Path, binding: Binding) -> Draws | None:
-    found = read_run(path).draws
+    found = read_run(path, _ENTRIES).draws
     return Draws(binding, found) if found.shape[1] else None
 
 
@@ -224,7 +227,7 @@ def open_fit(path: Path, model: Any = None) -> Opened:
     StorageError
         If it is not a run, or a part of it is missing or damaged.
     """
-    return _opened(read_run(path), model)
+    return _opened(read_run(path, _ENTRIES), model)
 
 
 def _opened(stored: StoredRun, model: Any) -> Opened:
@@ -262,6 +265,8 @@ def _binding_from(stored: StoredRun, record: Record, model: Any) -> Binding:
         missing=record.settings["missing"],
         functions=_functions(content["functions"], model),
     )
+    if record.method["method"] in METHODS and binding.fingerprint != record.fingerprint:
+        raise damaged(stored.path / "data" / "tables.json", "goes with other data than the fit's")
     forms = tuple((name, form) for name, form in content["forms"])
     if not forms:
         return binding

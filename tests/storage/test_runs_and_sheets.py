@@ -133,6 +133,35 @@ class Runs(InFolder):
                 with self.subTest(part=part, damage=damage), self.assertRaises(MillwrightError):
                     mw.load(path)
 
+    def test_entries_that_are_gone_are_named(self):
+        for part, entry in (("run.json", "settings"), ("data/tables.json", "levels")):
+            path = self.folder / entry
+            straight().save(path)
+            content = json.loads((path / part).read_text())
+            del content[entry]
+            (path / part).write_text(json.dumps(content))
+            with self.subTest(part=part), self.assertRaisesRegex(StorageError, f"lacks .*{entry}"):
+                mw.load(path)
+
+    def test_one_changed_bit_is_noticed(self):
+        for part in ("draws/chain-02-000001.parquet", "data/1.parquet"):
+            path = self.folder / part.replace("/", "-")
+            straight().save(path)
+            whole = bytearray((path / part).read_bytes())
+            whole[len(whole) // 3] ^= 1
+            (path / part).write_bytes(whole)
+            with self.subTest(part=part), self.assertRaisesRegex(StorageError, "is damaged"):
+                mw.load(path)
+
+    def test_the_data_of_another_fit_are_noticed(self):
+        straight().save(self.folder / "run")
+        place = self.folder / "run" / "data" / "1.parquet"
+        table = pq.read_table(place).to_pandas()
+        table.loc[4, "moisture"] += 0.5
+        table.to_parquet(place)
+        with self.assertRaisesRegex(StorageError, "goes with other data than the fit's"):
+            mw.load(self.folder / "run")
+
     def test_without_its_states_a_run_loads_but_does_not_go_on(self):
         path = self.folder / "run"
         straight().save(path)

@@ -75,7 +75,7 @@ def write_part(
         table = table.replace_schema_metadata({k: json.dumps(v) for k, v in meta.items()})
     aside = path.with_suffix(".aside")
     try:
-        pq.write_table(table, aside)
+        pq.write_table(table, aside, write_page_checksum=True)
         settle(aside, path)
     except BaseException:
         aside.unlink(missing_ok=True)
@@ -170,7 +170,7 @@ def read_parquet(path: Path, columns: list[str] | None = None) -> pa.Table:
     """
     try:
         # Quicker to load than what reads whole folders of files.
-        with pq.ParquetFile(path) as file:
+        with pq.ParquetFile(path, page_checksum_verification=True) as file:
             return file.read(columns=columns)
     except FileNotFoundError:
         raise damaged(path, "is missing") from None

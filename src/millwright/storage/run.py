@@ -23,7 +23,7 @@ import os
 import shutil
 import tempfile
 import zipfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -118,6 +118,8 @@ class StoredRun:
 
     Attributes
     ----------
+    path
+        The folder.
     draws
         Draws of each unknown, shape (chains, draws, labels...), read when asked for.
     statistics
@@ -128,6 +130,7 @@ class StoredRun:
         The state of each unit of work, by number.
     """
 
+    path: Path
     header: Header
     draws: Columns
     statistics: Columns
@@ -182,20 +185,28 @@ def _write_header(folder: Path, header: Header) -> None:
 
 def _write_data(folder: Path, data: Tables) -> None:
     """Write each table to `NUMBER.parquet`; their names and shapes stand in tables.json."""
-    axes = list(data.sizes)
+    tables = _tables_of(data)
     constants = {c.name: float(c.values) for c in data.columns.values() if not c.axes}
     index = {
-        "rows": [[axis, data.sizes[axis]] for axis in axes],
+        "rows": [[axis, size] for axis, size in data.sizes.items()],
         "constants": constants,
         "matrices": {name: list(labels) for name, labels in data.matrix_labels.items()},
         "levels": {c.name: list(c.levels) for c in data.columns.values() if c.levels is not None},
+        "files": list(tables),
     }
     (folder / "tables.json").write_text(json.dumps(index, indent=2), encoding="utf-8")
-    for number, axis in enumerate(axes, start=1):
+    for number, table in tables.items():
+        pq.write_table(table, folder / f"{number}.parquet", write_page_checksum=True)
+
+
+def _tables_of(data: Tables) -> dict[int, pa.Table]:
+    """Return the columns of each set of rows that has any, by number from 1."""
+    result = {}
+    for number, axis in enumerate(data.sizes, start=1):
         columns = [c for c in data.columns.values() if c.axes and c.axes[0] == axis]
-        arrays = {c.name: _column_array(c) for c in columns}
-        if arrays:
-            pq.write_table(pa.table(arrays), folder / f"{number}.parquet")
+        if columns:
+            result[number] = pa.table({c.name: _column_array(c) for c in columns})
+    return result
 
 
 def _column_array(column: Column) -> pa.Array:
@@ -221,8 +232,13 @@ def check_is_run(path: Path) -> None:
         raise StorageError(f"{path} is not a stored run: there is no {path / 'run.json'}.")
 
 
-def read_run(path: Path) -> StoredRun:
+def read_run(path: Path, entries: Sequence[str]) -> StoredRun:
     """Read a run folder; draws are read when they are asked for.
+
+    Parameters
+    ----------
+    entries
+        What `run.json` must hold.
 
     Raises
     ------
@@ -230,11 +246,12 @@ def read_run(path: Path) -> StoredRun:
         If it is not a run, a part is missing or damaged, or it holds no draws yet.
     """
     check_is_run(path)
-    record = _read_json(path / "run.json")
+    record = _read_json(path / "run.json", ("format",))
     if record.get("format") != FORMAT:
         raise StorageError(
             f"{path} was written in format {record.get('format')!r}; this version reads {FORMAT}."
         )
+    _check_entries(path / "run.json", record, entries)
     model, sheet = _model_of(path)
     data = _read_data(path / "data")
     coordinates = {tuple(k.split("/", 1)): v for k, v in _coordinates(path).items()}
@@ -250,6 +267,7 @@ def read_run(path: Path) -> StoredRun:
         for name, axes in record["axes"].items()
     }
     return StoredRun(
+        path,
         Header(record, model, sheet, data, coordinates),
         columns_of(lists, shapes, draws),
         columns_of(numbers, dict.fromkeys(STATISTICS, ()), draws),
@@ -358,14 +376,15 @@ def _chain_files(
 
 
 def _read_data(folder: Path) -> Tables:
-    index = _read_json(folder / "tables.json")
+    index = _read_json(folder / "tables.json", ("rows", "constants", "matrices", "levels"))
     columns: dict[str, Column] = {}
     levels = index["levels"]
     for name, value in index["constants"].items():
         columns[name] = Column(name, np.asarray(value), ())
     for number, (axis, size) in enumerate(index["rows"], start=1):
-        path = folder / f"{number}.parquet"
-        table = read_parquet(path) if path.is_file() else pa.table({})
+        if number not in index.get("files", [number]):
+            continue
+        table = read_parquet(folder / f"{number}.parquet")
         for name in table.column_names:
             stated = tuple(levels[name]) if name in levels else None
             columns[name] = _column_from(name, table[name], axis, size, stated)
@@ -386,7 +405,14 @@ def _column_from(
     return Column(name, flat, (axis,), levels)
 
 
-def _read_json(path: Path) -> dict[str, Any]:
+def _check_entries(path: Path, content: Mapping[str, Any], needed: Sequence[str]) -> None:
+    for key in needed:
+        if key not in content:
+            raise damaged(path, f"lacks the entry `{key}`")
+
+
+def _read_json(path: Path, needed: Sequence[str]) -> dict[str, Any]:
+    """Read a file that holds a table with some keys."""
     try:
         content = json.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
@@ -395,4 +421,5 @@ def _read_json(path: Path) -> dict[str, Any]:
         raise damaged(path, f"cannot be read ({error})") from error
     if not isinstance(content, dict):
         raise damaged(path, "does not hold what it should")
+    _check_entries(path, content, needed)
     return content
