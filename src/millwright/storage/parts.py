@@ -125,26 +125,35 @@ def columns_of(
         Rows to take of each chain.
     """
     shape = (len(lists), draws)
-
-    def read(name: str) -> np.ndarray:
-        result = np.empty((*shape, *names[name]))
-        for chain, parts in enumerate(lists):
-            at = 0
-            for path in parts.paths:
-                if at >= draws:
-                    break
-                found = flat_values(read_parquet(path, [name])[name])
-                rows = found.reshape(-1, *names[name])[: draws - at]
-                result[chain, at : at + len(rows)] = rows
-                at += len(rows)
-        return result
-
     size = 8 * shape[0] * draws * sum(int(np.prod(one, dtype=int)) for one in names.values())
-    columns = Columns(list(names), shape, read, keep=size <= _KEPT_BYTES)
     if size <= _READ_AT_ONCE:
         # Small runs are read whole, so that they outlive their folder.
-        dict(columns)
-    return columns
+        found = _read(lists, names, draws)
+        return Columns(list(names), shape, found.__getitem__, keep=True)
+
+    def read(name: str) -> np.ndarray:
+        return _read(lists, {name: names[name]}, draws)[name]
+
+    return Columns(list(names), shape, read, keep=size <= _KEPT_BYTES)
+
+
+def _read(
+    lists: Sequence[PartList], names: Mapping[str, tuple[int, ...]], draws: int
+) -> dict[str, np.ndarray]:
+    """Read columns of all chains, each file once."""
+    result = {name: np.empty((len(lists), draws, *shape)) for name, shape in names.items()}
+    for chain, parts in enumerate(lists):
+        at = 0
+        for path in parts.paths:
+            if at >= draws:
+                break
+            table = read_parquet(path, list(names))
+            rows = min(table.num_rows, draws - at)
+            for name, shape in names.items():
+                found = flat_values(table[name]).reshape(-1, *shape)
+                result[name][chain, at : at + rows] = found[:rows]
+            at += rows
+    return result
 
 
 def flat_values(column: pa.ChunkedArray) -> np.ndarray:
