@@ -179,6 +179,24 @@ class HandingOn(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("per mill", done.stdout)
 
+    def test_new_takes_the_kind_of_outcome_into_account(self):
+        rows = range(1, 13)
+        for outcome, words in (
+            ([0, 1] * 6, "bernoulli(log_odds=base + by_heat"),
+            ([3, 0, 5, 1] * 3, "negative_binomial(mean=exp(base + by_heat"),
+            ([2.5, 3.0, 1.5] * 4, "normal(base + by_heat"),
+        ):
+            with self.subTest(words=words):
+                table = {"loaf": rows, "heat": [200, 220, 240] * 4, "burnt": outcome}
+                pd.DataFrame(table).to_csv(self.folder / "loaves.csv", index=False)
+                run_here("new", "loaves", "--replace", cwd=self.folder)
+                text = (self.folder / "loaves.toml").read_text()
+                self.assertIn(words, tomllib.loads(text)["likelihood"]["burnt"])
+                self.assertIn("number the rows, or have too many labels: 'loaf'", text)
+                done = run_here("vet", "loaves", "loaves", cwd=self.folder)
+                self.assertEqual(done.returncode, 0, done.stderr)
+                self.assertNotIn("Mind: the values of `heat`", done.stdout)
+
     def test_bad_settings_in_a_sheet(self):
         for line, words in (
             ("drawz = 3", "Did you mean `draws`"),

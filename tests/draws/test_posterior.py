@@ -56,10 +56,13 @@ class Numbers(unittest.TestCase):
             with self.subTest(value=value):
                 self.assertEqual(supported(value, error), text)
 
-    def test_ends_of_an_interval_look_alike_and_show_their_sign(self):
+    def test_ends_of_an_interval_look_alike_and_show_their_sign_where_it_is_sure(self):
         cases = [
             ((0.0512, 0.139, 0.002), "0.05 to 0.14"),
-            ((-0.017, 14.093, 0.15), "-0.02 to 14.09"),
+            ((-0.017, 14.093, 0.01), "-0.02 to 14.09"),
+            ((-0.017, 14.093, 0.15), "0 to 14"),
+            ((0.0001, 2.0864, 0.06), "0.0 to 2.1"),
+            ((-0.03, 0.04, 0.2), "-0.03 to 0.04"),
             ((38.21, 44.53, 0.1), "38.2 to 44.5"),
             ((18.12, 18.92, 0.02), "18.1 to 18.9"),
         ]

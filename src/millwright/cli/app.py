@@ -6,13 +6,14 @@ import contextlib
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from millwright import __version__
 from millwright.cli import handing_on, looking, predicting
 from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
+from millwright.cli.phrases import in_shell
 from millwright.errors import (
     ArgumentError,
     Interrupted,
@@ -20,6 +21,9 @@ from millwright.errors import (
     StorageError,
     nearest,
 )
+
+if TYPE_CHECKING:
+    from millwright.posterior import Posterior
 
 __all__ = ["app", "handing_on", "looking", "main", "predicting"]
 
@@ -164,7 +168,6 @@ def fit(
     """
     from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.fit_options import fit_options
-    from millwright.cli.reports import posterior_record
     from millwright.model import Model
 
     sheet = found(sheet, SHEETS)
@@ -194,8 +197,16 @@ def fit(
             existing="replace" if replace else "refuse",
         )
     typer.echo(f"Run stored in {place}", err=True)
+    _show(posterior, place, as_json)
+
+
+def _show(posterior: Posterior, run: Path, as_json: bool) -> None:
+    """Print verdict and table."""
+    from millwright.cli.reports import posterior_record
+
+    text = f"{in_shell(str(posterior.verdict), run)}\n\n{posterior.summary()}"
     record = posterior_record(posterior) if as_json else None
-    answer(str(posterior), record, as_json, posterior.verdict.good)
+    answer(text, record, as_json, posterior.verdict.good)
 
 
 @app.command()
@@ -222,13 +233,11 @@ def extend(
 
 
 def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, quiet: bool) -> None:
-    from millwright.cli.reports import posterior_record
     from millwright.going_on import resume as go_on
 
     with _stops_told(run):
         posterior = go_on(run, draws=draws, workers=workers, progress=not quiet)
-    record = posterior_record(posterior) if as_json else None
-    answer(str(posterior), record, as_json, posterior.verdict.good)
+    _show(posterior, run, as_json)
 
 
 # In the order in which they are used.
@@ -246,7 +255,7 @@ def main() -> None:
     try:
         app()
     except MillwrightError as error:
-        typer.echo(f"Error: {error}", err=True)
+        typer.echo(f"Error: {in_shell(str(error))}", err=True)
         sys.exit(2)
     except KeyboardInterrupt as stop:
         typer.echo(f"Stopped. {stop}".strip(), err=True)

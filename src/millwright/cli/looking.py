@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from millwright.cli.base import Json, Replace, Run, answer, app
+from millwright.cli.phrases import in_shell
 from millwright.errors import ArgumentError, StorageError, nearest
 
 __all__ = ["convergence", "plot", "summary"]
@@ -38,7 +39,8 @@ def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
 
     posterior = load(run)
     table = posterior.convergence_table(name)
-    text = f"{posterior.verdict}\n\n{table.T.to_string(float_format=lambda v: f'{v:.4g}')}"
+    verdict = in_shell(str(posterior.verdict), run)
+    text = f"{verdict}\n\n{table.T.to_string(float_format=lambda v: f'{v:.4g}')}"
     findings = [
         {"weight": f.weight, "problem": f.problem, "advice": f.advice}
         for f in posterior.verdict.findings
@@ -78,7 +80,8 @@ def summary(
         text = posterior.summary(name, level, kind, chosen, shaped)
     else:
         table = posterior.summary(name, level, kind, chosen)
-        text = f"{posterior.describe()}\n\n{posterior.verdict}\n\n{table}"
+        verdict = in_shell(str(posterior.verdict), run)
+        text = f"{posterior.describe()}\n\n{verdict}\n\n{table}"
     record = posterior_record(posterior, level, kind) if as_json else None
     answer(text, record, as_json, posterior.verdict.good)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
@@ -13,8 +14,9 @@ from millwright.errors import DataError, nearest
 __all__ = ["starter_sheet"]
 
 _MOST_LABELS = 50
+_LARGEST_COUNT = 200
 _NAME = re.compile(r"[^\W\d]\w*")
-_TAKEN = ("base", "noise", "chain", "draw", "row")
+_TAKEN = ("base", "noise", "shape", "chain", "draw", "row")
 
 
 def starter_sheet(data: pd.DataFrame, outcome: str | None, name: str) -> str:
@@ -46,6 +48,69 @@ def starter_sheet(data: pd.DataFrame, outcome: str | None, name: str) -> str:
         if column != chosen:
             writer.add(column, column in numbers)
     return writer.text(chosen, name)
+
+
+@dataclass(frozen=True)
+class _Outcome:
+    """How an outcome is modelled.
+
+    Attributes
+    ----------
+    words
+        What its values look like, for a comment.
+    spread
+        Scale of the effects of predictors, written as a number.
+    base, rest
+        Priors before and after those of the predictors: name, text and comment of each.
+    likelihood
+        With MEAN where the sum of effects belongs.
+    """
+
+    words: str
+    spread: str
+    base: tuple[str, str, str]
+    rest: tuple[tuple[str, str, str], ...]
+    likelihood: str
+
+
+def _outcome(values: np.ndarray) -> _Outcome:
+    known = values[np.isfinite(values)]
+    if len(known) and np.isin(known, (0, 1)).all():
+        return _Outcome(
+            "is 0 or 1: the model is of the chance of a 1, on the log-odds scale.",
+            "1",
+            ("base", "normal(0, 1.5)", "log odds at average predictors"),
+            (),
+            "bernoulli(log_odds=MEAN)",
+        )
+    middle, spread = float(np.nanmean(values)), _short(float(np.nanstd(values)) or 1.0)
+    if _counts(known):
+        return _Outcome(
+            "holds whole numbers from 0: the model is of counts, on the log scale. Where they are "
+            "successes among trials, use binomial(trials=..., log_odds=...).",
+            "1",
+            ("base", f"normal({_short(np.log(middle))}, 1)", "log count at average predictors"),
+            (("shape", "exponential(rate=0.1)", "small: counts vary more than Poisson ones"),),
+            "negative_binomial(mean=exp(MEAN), shape=shape)",
+        )
+    return _Outcome(
+        "is a number on a scale.",
+        spread,
+        ("base", f"normal({_short(middle)}, 2 * {spread})", "the outcome at average predictors"),
+        (("noise", f"half_normal({spread})", "what the predictors leave unexplained"),),
+        "normal(MEAN, noise)",
+    )
+
+
+def _counts(known: np.ndarray) -> bool:
+    whole = len(known) > 0 and bool((known == np.round(known)).all())
+    return whole and known.min() >= 0 and 0 < known.max() <= _LARGEST_COUNT
+
+
+def _varies(values: np.ndarray) -> bool:
+    """Whether a column varies, and does more than number the rows."""
+    numbers_rows = len(values) > 2 and bool((np.diff(values) == 1).all())
+    return float(np.nanstd(values)) > 0 and not numbers_rows
 
 
 class _Writer:
@@ -88,42 +153,40 @@ class _Writer:
                 ),
             )
             self.terms.append(f"of_{name}[{name}]")
-        elif numeric and np.nanstd(values.astype(float)) > 0:
+        elif numeric and _varies(numbers := values.to_numpy(float)):
             name = self.alias(column)
-            middle = float(np.nanmean(values.astype(float)))
-            width = float(np.nanstd(values.astype(float)))
-            scale = f"normal(0, {_short(1 / width)} * SPREAD)"
+            middle, width = float(np.nanmean(numbers)), float(np.nanstd(numbers))
+            scale = f"normal(0, {_short(1 / width)} TIMES)"
             self.priors.append((f"by_{name}", scale, f"change for one more of {column!r}"))
             self.terms.append(f"by_{name} * ({name} - {_short(middle)})")
         else:
             self.left.append(column)
 
     def text(self, outcome: str, file: str) -> str:
-        values = self.data[outcome].astype(float)
-        spread = _short(float(np.nanstd(values)) or 1.0)
+        kind = _outcome(self.data[outcome].to_numpy(float))
         name = self.alias(outcome)
         document = tomlkit.document()
         document.add(tomlkit.comment("A starter: read every line; change what you know better."))
         document.add(tomlkit.comment("Check it with: millwright vet SHEET DATA"))
+        document.add(tomlkit.comment(f"{outcome!r} {kind.words}"))
         document.add("title", tomlkit.item(f"{outcome} in {file}"))
         if self.left:
             document.add(
                 tomlkit.comment(
-                    f"Not used, since they do not vary or have too many "
+                    "Not used, since they do not vary, number the rows, or have too many "
                     f"labels: {', '.join(map(repr, self.left))}"
                 )
             )
         priors = tomlkit.table()
-        middle = _short(float(np.nanmean(values)))
-        base = (("base", f"normal({middle}, 2 * {spread})", "the outcome at average predictors"),)
-        noise = (("noise", f"half_normal({spread})", "what the predictors leave unexplained"),)
-        for key, prior, words in (*base, *self.priors, *noise):
-            item = tomlkit.item(prior.replace("SPREAD", spread))
+        for key, prior, words in (kind.base, *self.priors, *kind.rest):
+            times = "" if kind.spread == "1" else f"* {kind.spread}"
+            prior = prior.replace(" TIMES", times and f" {times}").replace("SPREAD", kind.spread)
+            item = tomlkit.item(prior)
             priors.add(key, item.comment(words))
         document.add("priors", priors)
         likelihood = tomlkit.table()
         mean = " + ".join(["base", *self.terms])
-        likelihood.add(name, tomlkit.item(f"normal({mean}, noise)"))
+        likelihood.add(name, tomlkit.item(kind.likelihood.replace("MEAN", mean)))
         document.add("likelihood", likelihood)
         if self.aliases:
             columns = tomlkit.table()

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from millwright.fitting import target_of
+from millwright.language.tree import Name, Operation, walk
 from millwright.model import Model
 from millwright.modelling.binding import Binding
 from millwright.modelling.words import describe
@@ -131,6 +132,20 @@ def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
     )
 
 
+def _has_a_slope(binding: Binding, column: str) -> bool:
+    """Whether a column as it is, not (column - 20) or log(column), is multiplied by something."""
+    specification = binding.specification
+    groups = (specification.priors, specification.likelihood, specification.derived)
+    return any(
+        isinstance(node, Operation)
+        and node.operator == "*"
+        and any(isinstance(one, Name) and one.name == column for one in node.operands)
+        for group in groups
+        for definition in group
+        for node in walk(definition.expression)
+    )
+
+
 def _troubles(binding: Binding, unknowns: int, finite: float) -> Iterator[str]:
     """Name what is likely to go wrong, from the data and the sizes alone."""
     if 0 < finite < _USUALLY_FINITE:
@@ -147,12 +162,13 @@ def _troubles(binding: Binding, unknowns: int, finite: float) -> Iterator[str]:
         if name not in used or name in outcomes or not column.numeric or name in binding.labels:
             continue
         middle, spread = float(np.nanmean(column.values)), float(np.nanstd(column.values))
-        if spread > 0 and abs(middle) > _FAR_FROM_ZERO * spread:
+        far = spread > 0 and abs(middle) > _FAR_FROM_ZERO * spread
+        if far and _has_a_slope(binding, name):
             yield (
                 f"the values of `{name}` lie far from zero for their spread: written as "
                 f"({name} - {middle:.3g}) its slope and the start are told apart more easily."
             )
-        elif spread > 0 and not _SMALL < spread < _LARGE:
+        elif not far and spread > 0 and not _SMALL < spread < _LARGE:
             yield (
                 f"`{name}` has a standard deviation of {spread:.3g}: in another unit its prior is "
                 "easier to choose."

@@ -28,7 +28,8 @@ def groups_apart(medians: np.ndarray, spreads: np.ndarray) -> str:
         return ""
     groups = np.split(order, cuts)
     return "; ".join(
-        f"chain {numbers(sorted(group + 1))} near {np.median(medians[group]):.3g}"
+        f"chain{'s' if len(group) > 1 else ''} {numbers(sorted(group + 1))} "
+        f"near {np.median(medians[group]):.3g}"
         for group in groups
     )
 
@@ -51,7 +52,7 @@ def what_differs(medians: np.ndarray, spreads: np.ndarray, halves: np.ndarray) -
     still = np.flatnonzero(spreads <= 1e-9 * max(usual, 1e-300))
     if len(still) and len(still) < len(spreads):
         return (
-            f"Chain {numbers(still + 1)} hardly moves.",
+            f"{_who(still, 'moves', 'hardly ')}.",
             "Its steps are refused: give a longer warm-up (warmup=) or tighter priors.",
         )
     moved = np.abs(halves[1] - halves[0])
@@ -59,7 +60,7 @@ def what_differs(medians: np.ndarray, spreads: np.ndarray, halves: np.ndarray) -
     if len(drifting):
         worst = int(np.argmax(moved))
         return (
-            f"Chain {numbers(drifting + 1)} drifts: the median of chain {worst + 1} goes from "
+            f"{_who(drifting, 'drifts')}: the median of chain {worst + 1} goes from "
             f"{halves[0, worst]:.3g} in its first half to {halves[1, worst]:.3g} in its second.",
             "A chain that drifts had not settled: run longer and give a longer warm-up (warmup=).",
         )
@@ -75,7 +76,7 @@ def _against_each_other(medians: np.ndarray, spreads: np.ndarray, usual: float) 
         odd = wider if len(wider) else narrower
         word = "wider" if len(wider) else "narrower"
         return (
-            f"Chain {numbers(odd + 1)} spreads {word} than the others: interquartile range "
+            f"{_who(odd, 'spreads')} {word} than the others: interquartile range "
             f"{spreads[odd[0]]:.3g} against {usual:.3g}.",
             "Some chains explore only a part of the posterior: run longer, and look at the trace.",
         )
@@ -84,11 +85,18 @@ def _against_each_other(medians: np.ndarray, spreads: np.ndarray, usual: float) 
     if len(apart) and len(apart) < len(medians):
         at = int(np.argmax(off))
         return (
-            f"Chain {numbers(apart + 1)} lies apart: median {medians[at]:.3g} against "
+            f"{_who(apart, 'lies')} apart: median {medians[at]:.3g} against "
             f"{np.median(medians):.3g} over the chains.",
             "Look at the trace: a chain that stays apart found a place that the others did not.",
         )
     return "", ""
+
+
+def _who(chains: np.ndarray, verb: str, before: str = "") -> str:
+    """Name chains, counted from 0, as the subject of a verb given in the singular."""
+    if len(chains) == 1:
+        return f"Chain {chains[0] + 1} {before}{verb}"
+    return f"Chains {numbers(chains + 1)} {before}{verb.removesuffix('s')}"
 
 
 def numbers(chains: np.ndarray | list[int] | tuple[int, ...], most: int = 6) -> str:

@@ -21,12 +21,13 @@ def supported(value: float, error: float, least: int = 2) -> str:
 def supported_range(low: float, high: float, error: float) -> str:
     """Return `low to high`, both with the same number of decimals.
 
-    The width shows at least one significant digit, and an end that is not zero does not look
-    like it: on which side of zero it lies matters.
+    The width shows at least one significant digit, and an end that is surely not zero, beyond
+    its error, does not look like it: on which side of zero it lies matters.
     """
     decimals = _decimals(high - low, error, 1)
     for end in (low, high):
-        if end != 0 and np.isfinite(end) and abs(end) < 0.5 * 10.0**-decimals:
+        sure = np.isfinite(end) and abs(end) > (error if error > 0 else 0.0)
+        if end != 0 and sure and abs(end) < 0.5 * 10.0**-decimals:
             decimals = min(-_size(end), decimals + 3)
     return f"{_rounded(low, decimals)} to {_rounded(high, decimals)}"
 
@@ -51,7 +52,8 @@ def _rounded(value: float, decimals: int) -> str:
         return "0" if value == 0 else str(value)
     if size >= 6 or size < -4:
         return f"{value:.{max(0, min(5, decimals + size))}e}"
-    return f"{value:.{max(0, decimals)}f}"
+    text = f"{value:.{max(0, decimals)}f}"
+    return text.removeprefix("-") if float(text) == 0 else text
 
 
 def probability_text(share: float, draws: int) -> str:

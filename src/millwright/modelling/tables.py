@@ -105,8 +105,8 @@ class Tables:
                 f"value{'s' if len(where) > 1 else ''}, in {row_words(where)}. Remove or fill "
                 "these rows first, so that it is clear which rows were used; rows without an "
                 "outcome can be left out with missing='drop', or predicted after the fit with "
-                "missing='predict' (--missing drop, --missing predict). A predictor that the "
-                "likelihood gives a distribution of its own may have gaps."
+                "missing='predict'. A predictor that the likelihood gives a distribution of "
+                "its own may have gaps."
             )
         return column.values
 
