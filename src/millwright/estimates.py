@@ -13,7 +13,7 @@ from millwright.errors import ModelError
 from millwright.modelling.binding import Binding
 from millwright.modelling.specification import Specification, rests_on_unknowns
 from millwright.sampling.mode import Peak
-from millwright.shown import Shown
+from millwright.shown import Shown, frame_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -54,7 +54,7 @@ class Estimate(Shown):
         if not shown["note"].any():
             shown = shown.drop(columns="note")
         head = f"{self.method.capitalize()} (log density {self.log_density:.4f})"
-        return "\n".join([head, shown.rename_axis(None).to_string(), *self.notes])
+        return "\n".join([head, frame_text(shown), *self.notes])
 
 
 def refuse_hierarchy(specification: Specification) -> None:

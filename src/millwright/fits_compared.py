@@ -22,8 +22,7 @@ from millwright.draws.prediction import Predictions, scores_shown
 from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError
 from millwright.posterior import Posterior
-from millwright.shown import Shown
-from millwright.terminal.tables import text_table
+from millwright.shown import Shown, frame_text, text_table
 
 __all__ = ["AcrossFits", "ScoresCompared", "across_fits", "compare_predictions"]
 
@@ -176,7 +175,7 @@ class ScoresCompared(Shown):
 
     def __str__(self) -> str:
         shown, key = scores_shown(self.frame)
-        return f"{shown.to_string()}\n{key}"
+        return f"{frame_text(shown)}\n{key}"
 
 
 def compare_predictions(truth: Any, /, **predictions: Predictions) -> ScoresCompared:

@@ -47,7 +47,7 @@ class Posterior(Predicting):
         path
             The file to write.
         choices
-            `names`, `decisions`, `statements`, `compare_with`, `level` and `replace`, as
+            `names`, `decisions`, `statements`, `compare_with`, `level`, `name` and `replace`, as
             `mw.report` takes them.
 
         Returns

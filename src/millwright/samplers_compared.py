@@ -17,8 +17,7 @@ from millwright.model import Model
 from millwright.posterior import Posterior
 from millwright.sampling.methods import METHODS, Method
 from millwright.sampling.progress import Listener
-from millwright.shown import Shown
-from millwright.terminal.tables import text_table
+from millwright.shown import Shown, text_table
 
 __all__ = ["SamplersCompared", "autocorrelations", "compare_samplers"]
 

@@ -1,10 +1,17 @@
-"""How results show themselves in a notebook."""
+"""How results show themselves: as plain text, and in a notebook."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from html import escape
+from typing import TYPE_CHECKING, Any
 
-__all__ = ["Shown"]
+from tabulate import tabulate
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Shown", "frame_text", "text_table"]
 
 
 class Shown:
@@ -15,3 +22,41 @@ class Shown:
 
     def _repr_html_(self) -> str:
         return f"<pre>{escape(str(self))}</pre>"
+
+
+def text_table(names: Sequence[str], columns: Mapping[str, Sequence[str]]) -> str:
+    """Return a table as plain text, one row a name, the columns aligned on the right.
+
+    Names and cells are never read as markup.
+    """
+    # Headings as a row like others: as headings they would be padded.
+    rows = [("", *columns), *zip(names, *columns.values(), strict=True)]
+    sides = ["left", *["right"] * len(columns)]
+    text = tabulate(rows, tablefmt="plain", disable_numparse=True, colalign=sides)
+    return "\n".join(line.rstrip() for line in text.split("\n"))
+
+
+def frame_text(frame: pd.DataFrame, most: int | None = None) -> str:
+    """Return a table of numbers and texts as plain text; numbers get four digits.
+
+    Parameters
+    ----------
+    most
+        How many rows to show; of a longer table the first and the last.
+    """
+    names = [_name(key) for key in frame.index]
+    columns = {_name(name): [_cell(value) for value in frame[name]] for name in frame.columns}
+    if most is not None and len(names) > most:
+        half = most // 2
+        gap = f"... {len(names) - 2 * half} rows more"
+        names = [*names[:half], gap, *names[-half:]]
+        columns = {key: [*v[:half], "", *v[-half:]] for key, v in columns.items()}
+    return text_table(names, columns)
+
+
+def _name(key: Any) -> str:
+    return ", ".join(map(str, key)) if isinstance(key, tuple) else str(key)
+
+
+def _cell(value: Any) -> str:
+    return f"{value:.4g}" if isinstance(value, float) else str(value)

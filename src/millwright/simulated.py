@@ -12,7 +12,7 @@ from millwright.draws.labelled_draws import Draws
 from millwright.draws.outcomes import labels_of_outcome
 from millwright.errors import ArgumentError
 from millwright.modelling.specification import Part
-from millwright.shown import Shown
+from millwright.shown import Shown, frame_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -96,8 +96,7 @@ class Simulated(Shown):
                 )
         size = len(next(iter(self.outcomes.values()))) if self.outcomes else 0
         heading = f"{size} imagined data sets:"
-        shown = table.rename_axis([None, None]).to_string(float_format=lambda v: f"{v:.4g}")
-        return "\n".join([*lines, heading, shown])
+        return "\n".join([*lines, heading, frame_text(table)])
 
     def data(self, draw: int) -> Any:
         """Return one simulated data set, shaped like the data given.

@@ -10,6 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import millwright as mw
+from tests.cli.here import run_here
 from tests.cli.test_commands import SHEET, run
 
 INSTALLED = Path(sys.executable).with_name("millwright")
@@ -100,6 +101,25 @@ class EveryCommand(unittest.TestCase):
                 self.assertEqual(done.returncode, 2, done.stdout)
                 self.assertIn("No space left", done.stderr)
                 self.assertLessEqual(done.stderr.count("\n"), 5)
+
+    def test_a_folder_that_cannot_be_written(self):
+        """In /sys nobody, not even root, can make a file."""
+        place = Path("/sys")
+        if not place.is_dir():
+            self.skipTest("there is no such folder")
+        calls = (
+            ("export", "Läufe 1", place / "draws.zip"),
+            ("report", "Läufe 1", "--out", place / "page.html"),
+            ("plot", "Läufe 1", "trace", "--out", place / "trace.png"),
+            ("new", "loft.csv", "--out", place / "sheet.toml"),
+            ("fit", SHEET, "loft.csv", "--run", place / "run", "--quiet"),
+            ("predict", "Läufe 1", "new.csv", "--out", place / "table.csv"),
+        )
+        for call in calls:
+            with self.subTest(call=call[0]):
+                done = run_here(*call, cwd=self.folder)
+                self.assertEqual(done.returncode, 2, done.stdout)
+                self.assertRegex(done.stderr, r"cannot be written.*: \w+ ?\w+ ?\w+\.\n$")
 
 
 if __name__ == "__main__":

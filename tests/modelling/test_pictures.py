@@ -58,7 +58,7 @@ class Latex(unittest.TestCase):
     def test_expressions(self):
         cases = {
             "a / (b + 1)": r"\frac{a}{b + 1}",
-            "a * (b - c)": r"a \, \left(b - c\right)",
+            "a * (b - c)": r"a \cdot \left(b - c\right)",
             "a - (b - c)": r"a - \left(b - c\right)",
             "-(a + b)": r"-\left(a + b\right)",
             "(a + b) ** 2": r"{\left(a + b\right)}^{2}",

@@ -3,12 +3,25 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-__all__ = ["Data", "Json", "Quiet", "Replace", "Run", "Sheet", "Workers", "answer", "app"]
+__all__ = [
+    "Data",
+    "Json",
+    "Quiet",
+    "Replace",
+    "Run",
+    "Sheet",
+    "Workers",
+    "answer",
+    "app",
+    "name_of",
+    "named_runs",
+]
 
 app = typer.Typer(
     name="millwright",
@@ -37,3 +50,18 @@ def answer(text: str, record: Any, as_json: bool, good: bool = True) -> None:
     """Print a result as text or as JSON, and leave with status 0, or 1 if it is not good."""
     typer.echo(json.dumps(record, indent=2, default=str) if as_json else text)
     raise typer.Exit(0 if good else 1)
+
+
+def name_of(run: Path) -> str:
+    """Return the name of a run's folder, also where it was given as `.`; of a zip its stem."""
+    return run.resolve().name.removesuffix(".zip")
+
+
+def named_runs(runs: Iterable[Path]) -> dict[str, Path]:
+    """Return runs by the names of their folders, with a number where a name comes again."""
+    result: dict[str, Path] = {}
+    for run in runs:
+        name = name_of(run)
+        alike = sum(other.split(" (")[0] == name for other in result)
+        result[f"{name} ({alike + 1})" if alike else name] = run
+    return result

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from millwright.cli.base import Data, Replace, Run, app
+from millwright.cli.base import Data, Replace, Run, app, named_runs
 from millwright.errors import ArgumentError
 
 __all__ = ["export", "new", "report"]
@@ -33,14 +33,16 @@ def report(
     from millwright.going_on import load
     from millwright.reporting import report as write
 
+    (name, _), *rest = named_runs([run, *(others or [])]).items()
     posterior = load(run)
     decisions = [posterior.decide(name, rope=ends) for name, ends in map(_region, rope or [])]
     place = write(
         posterior,
-        out or Path(f"{run.name}.html"),
+        out or Path(f"{name}.html"),
         decisions=decisions,
         statements=statement or [],
-        compare_with={other.name: load(other) for other in others or []},
+        name=name,
+        compare_with={other: load(place) for other, place in rest},
         replace=replace,
     )
     typer.echo(str(place))

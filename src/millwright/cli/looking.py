@@ -7,9 +7,10 @@ from typing import Annotated, Any
 
 import typer
 
-from millwright.cli.base import Json, Replace, Run, answer, app
+from millwright.cli.base import Json, Replace, Run, answer, app, name_of
 from millwright.cli.phrases import in_shell
 from millwright.errors import ArgumentError, StorageError, nearest
+from millwright.shown import frame_text
 
 __all__ = ["convergence", "plot", "summary"]
 
@@ -40,7 +41,7 @@ def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
     posterior = load(run)
     table = posterior.convergence_table(name)
     verdict = in_shell(str(posterior.verdict), run)
-    text = f"{verdict}\n\n{table.T.to_string(float_format=lambda v: f'{v:.4g}')}"
+    text = f"{verdict}\n\n{frame_text(table.T)}"
     findings = [
         {"weight": f.weight, "problem": f.problem, "advice": f.advice}
         for f in posterior.verdict.findings
@@ -113,7 +114,7 @@ def plot(
         raise ArgumentError(
             f"There is no figure `{figure}`.{nearest(figure, known)} Figures: {', '.join(known)}."
         )
-    place = out or Path(f"{run.name}-{figure}.png")
+    place = out or Path(f"{name_of(run)}-{figure}.png")
     if place.exists() and not replace:
         raise StorageError(f"{place} exists already; give --replace to overwrite it.")
     posterior = load(run)
@@ -129,6 +130,9 @@ def plot(
         made = draw(posterior) if figure in _WITHOUT_NAMES else draw(posterior, name, **more)
     try:
         made.savefig(place)
-    except (OSError, ValueError) as error:
+    except OSError as error:
+        raise StorageError(f"{place} cannot be written: {error.strerror or error}.") from error
+    except ValueError as error:
+        # Matplotlib's word for an ending that it does not know.
         raise StorageError(f"{place} cannot be written: {error}.") from error
     typer.echo(str(place))

@@ -8,8 +8,9 @@ from typing import Annotated, Any
 
 import typer
 
-from millwright.cli.base import Data, Json, Replace, Run, Sheet, answer, app
+from millwright.cli.base import Data, Json, Replace, Run, Sheet, answer, app, named_runs
 from millwright.errors import ArgumentError, StorageError
+from millwright.shown import frame_text
 
 __all__ = ["compare", "predict", "simulate"]
 
@@ -83,7 +84,7 @@ def predict(
     frame = predictions.table(level=level)
     if out is not None:
         _to_csv(frame.reset_index(), out, replace)
-    text = frame.to_string(float_format=lambda v: f"{v:.4g}", max_rows=60)
+    text = frame_text(frame, most=60)
     answer(text, json.loads(frame.reset_index().to_json(orient="records")), as_json)
 
 
@@ -98,10 +99,7 @@ def compare(
     from millwright.going_on import load
     from millwright.models_compared import compare as compare_fits
 
-    posteriors: dict[str, Any] = {}
-    for run in runs:
-        alike = sum(name.split(" (")[0] == run.name for name in posteriors)
-        posteriors[f"{run.name} ({alike + 1})" if alike else run.name] = load(run)
+    posteriors: dict[str, Any] = {name: load(run) for name, run in named_runs(runs).items()}
     found = compare_fits(**posteriors)
     across = across_fits(None, **posteriors)
     record = {

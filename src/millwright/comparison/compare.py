@@ -10,7 +10,7 @@ import pandas as pd
 
 from millwright.comparison.leave_one_out import LeaveOneOut, row_sentence
 from millwright.errors import ArgumentError
-from millwright.shown import Shown
+from millwright.shown import Shown, frame_text
 
 __all__ = ["Comparison", "compare_results"]
 
@@ -78,7 +78,7 @@ class Comparison(Shown):
             shown[column] = [f"{value:.1f}" for value in shown[column]]
         lines = [
             self.sentence,
-            shown.rename_axis(None).to_string(),
+            frame_text(shown),
             "elpd: expected log predictive density by leave-one-out; larger is better.",
         ]
         lines += [f"{name}: {row_sentence(result)}" for name, result in self.results.items()]

@@ -33,7 +33,7 @@ from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import read_tables
-from millwright.shown import Shown
+from millwright.shown import Shown, frame_text
 
 __all__ = ["Predictions", "Score", "expectations", "predict", "scores_shown"]
 
@@ -53,7 +53,7 @@ class Score(Shown):
 
     def __str__(self) -> str:
         shown, key = scores_shown(self.frame)
-        return f"{shown.T.to_string()}\n{key}"
+        return f"{frame_text(shown.T)}\n{key}"
 
 
 def scores_shown(frame: pd.DataFrame) -> tuple[pd.DataFrame, str]:
@@ -148,7 +148,7 @@ class Predictions(Shown):
         )
 
     def __str__(self) -> str:
-        return self.table().to_string(float_format=lambda v: f"{v:.4g}", max_rows=40)
+        return frame_text(self.table(), most=40)
 
     def score(self, truth: Any) -> Score:
         """Compare with what was observed.

@@ -18,7 +18,7 @@ from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.errors import ArgumentError
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
-from millwright.shown import Shown
+from millwright.shown import Shown, frame_text
 
 __all__ = ["PredictiveCheck", "Statistic", "check_against"]
 
@@ -161,9 +161,9 @@ class PredictiveCheck(Shown):
                 ],
                 "share of replications above": [probability_text(p, size) for p in shares],
             },
-            index=table.index.set_names([None, None]),
+            index=table.index,
         )
-        return "\n".join([self._verdict(table), *self.conflicts, shown.to_string()])
+        return "\n".join([self._verdict(table), *self.conflicts, frame_text(shown)])
 
     def _verdict(self, table: pd.DataFrame) -> str:
         shares = table["share of replications above"]

@@ -45,7 +45,7 @@ _GREEK = frozenset(
     }
 )
 _SIGNS = {
-    "*": r" \, ",
+    "*": r" \cdot ",
     "@": r" \, ",
     "<=": r" \leq ",
     ">=": r" \geq ",

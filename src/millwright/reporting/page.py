@@ -43,6 +43,7 @@ def report(
     statements: Sequence[str] = (),
     compare_with: Mapping[str, Posterior] | None = None,
     level: float = 0.95,
+    name: str = "this",
     replace: bool = False,
 ) -> Path:
     """Write an analysis as one self-contained HTML page, in the order of its nine steps.
@@ -66,6 +67,8 @@ def report(
         Other fits of the same data, by name.
     level
         Level of the intervals in the table.
+    name
+        What the fit is called beside the others.
     replace
         Whether to overwrite a file that is there.
 
@@ -82,10 +85,12 @@ def report(
     """
     if not isinstance(posterior, Posterior):
         raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
+    if name in (compare_with or {}):
+        raise ArgumentError(f"Two fits are called {name!r}: give this one another `name`.")
     for one in decisions:
         if not isinstance(one, Decision):
             raise ArgumentError(f"`decisions` holds results of decide(), not {one!r}.")
-    content = _content(posterior, names, decisions, statements, compare_with or {}, level)
+    content = _content(posterior, names, decisions, statements, compare_with or {}, level, name)
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     template = files("millwright.reporting").joinpath("page.html").read_text("utf-8")
     write_new(Path(path), environment.from_string(template).render(content), replace)
@@ -99,11 +104,12 @@ def _content(
     statements: Sequence[str],
     others: Mapping[str, Posterior],
     level: float,
+    name: str,
 ) -> dict[str, Any]:
     binding, record = posterior.draws.binding, posterior.record
     specification = binding.specification
     prior_words, prior_pictures = parts.prior_parts(posterior)
-    every = {"this": posterior, **others}
+    every = {name: posterior, **others}
     compared, compared_pictures = parts.comparison(every) if others else ("", [])
     weights = {finding.weight for finding in posterior.verdict.findings}
     worst = next((w for w in ("stop", "caution") if w in weights), "note")

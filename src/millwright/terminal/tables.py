@@ -2,30 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
 from typing import Literal, get_args
-
-from tabulate import tabulate
 
 from millwright.draws.folding import LONGEST, folded
 from millwright.draws.table import Table
 from millwright.errors import ArgumentError
+from millwright.shown import text_table
 
-__all__ = ["Form", "text_table", "written"]
+__all__ = ["Form", "written"]
 
 Form = Literal["text", "markdown", "html", "latex", "csv"]
-
-
-def text_table(names: Sequence[str], columns: Mapping[str, Sequence[str]]) -> str:
-    """Return a table as plain text, one row a name, the columns aligned on the right.
-
-    Names and cells are never read as markup.
-    """
-    # Headings as a row like others: as headings they would be padded.
-    rows = [("", *columns), *zip(names, *columns.values(), strict=True)]
-    sides = ["left", *["right"] * len(columns)]
-    text = tabulate(rows, tablefmt="plain", disable_numparse=True, colalign=sides)
-    return "\n".join(line.rstrip() for line in text.split("\n"))
 
 
 def written(table: Table, form: Form = "text") -> str:
