@@ -59,6 +59,29 @@ class HandingOn(unittest.TestCase):
         self.assertEqual(done.returncode, 2)
         self.assertIn("any of rows.csv, rows.json", done.stderr)
 
+    def test_simulate_holds_values_and_draws_the_prior(self):
+        call = ("simulate", "drying", "loft", "--draws", 30)
+        held = ("--given", "drying=0", "--given", "noise=0.001", "--out", "fake.csv")
+        done = run_here(*call, *held, cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertLess(pd.read_csv(self.folder / "fake.csv")["moisture"].std(), 0.01)
+        figures = ("--figure", "prior_densities", "--figure", "prior_lines", "--along", "hours")
+        done = run_here(*call, *figures, cwd=self.folder)
+        self.assertIn("Written: drying-prior_lines.png", done.stderr)
+        picture = (self.folder / "drying-prior_densities.png").read_bytes()
+        self.assertEqual(picture[:4], b"\x89PNG")
+        for bad, words in (
+            (("--figure", "prior_data", "--figure", "prior_densities"), "exists already"),
+            (("--figure", "prior"), "There is no figure"),
+            (("--figure", "prior_lines", "--replace"), "--along hours"),
+            (("--given", "drying=fast"), "must be a number"),
+            (("--given", "dry=2"), "Did you mean `drying`"),
+        ):
+            with self.subTest(bad=bad):
+                done = run_here(*call, *bad, cwd=self.folder)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(words, done.stderr)
+
     def test_convergence_and_summary(self):
         found = json.loads(run_here("convergence", self.place, "--json").stdout)
         self.assertTrue(found["good"])

@@ -211,7 +211,7 @@ def _show(posterior: Posterior, run: Path, as_json: bool) -> None:
 
 @app.command()
 def resume(run: Run, workers: Workers = None, as_json: Json = False, quiet: Quiet = False) -> None:
-    """Go on with a run after a crash or Ctrl-C; print verdict and table."""
+    """Go on with a run after a crash or Ctrl-C."""
     _go_on(run, None, workers, as_json, quiet)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import fields, replace
 from typing import Any
 
-from millwright.errors import ArgumentError
+from millwright.cli.pairs import pairs
 from millwright.sampling.methods import Method, NoUTurn, method_with
 
 __all__ = ["fit_options"]
@@ -46,7 +46,9 @@ def fit_options(
             if name not in stated:
                 settings.pop(name, None)
     if choices:
-        settings["method"] = _with_choices(settings.get("method"), _pairs("choice", choices))
+        settings["method"] = _with_choices(
+            settings.get("method"), pairs("choice", choices, "rungs=12")
+        )
     if forms:
         settings["group_form"] = _forms(forms)
     return settings
@@ -62,24 +64,4 @@ def _with_choices(method: str | Method | None, choices: Mapping[str, Any]) -> Me
 def _forms(forms: Sequence[str]) -> str | dict[str, Any]:
     if len(forms) == 1 and "=" not in forms[0]:
         return forms[0]
-    return _pairs("group-form", forms)
-
-
-def _pairs(option: str, texts: Sequence[str]) -> dict[str, Any]:
-    result = {}
-    for text in texts:
-        name, equals, value = text.partition("=")
-        if not equals or not name.strip() or not value.strip():
-            example = "rungs=12" if option == "choice" else "mill_effect=centred"
-            raise ArgumentError(f"--{option} takes NAME=VALUE, such as {example}, not {text!r}.")
-        result[name.strip()] = _number_or_text(value.strip())
-    return result
-
-
-def _number_or_text(text: str) -> Any:
-    for kind in (int, float):
-        try:
-            return kind(text)
-        except ValueError:
-            continue
-    return text
+    return pairs("group-form", forms, "mill_effect=centred")

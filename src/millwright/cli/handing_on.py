@@ -29,7 +29,7 @@ def report(
     ] = None,
     replace: Replace = False,
 ) -> None:
-    """Write the whole analysis as one self-contained HTML page."""
+    """Write the whole analysis as one HTML page."""
     from millwright.going_on import load
     from millwright.reporting import report as write
 
@@ -78,7 +78,7 @@ def export(
     ] = False,
     replace: Replace = False,
 ) -> None:
-    """Write draws, table or the whole run of a stored run to one file."""
+    """Write draws, table or a whole run to one file."""
     from millwright.drawn_elsewhere import read_draws
     from millwright.exporting import export_draws, export_run, export_table
     from millwright.going_on import load
@@ -106,7 +106,7 @@ def new(
     ] = None,
     replace: Replace = False,
 ) -> None:
-    """Write a commented starter sheet for the columns of a data file."""
+    """Write a starter sheet for the columns of a data file."""
     from millwright.cli.data_files import read_data
     from millwright.cli.starter import starter_sheet
     from millwright.storage.sheet import write_new

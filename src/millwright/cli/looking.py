@@ -8,8 +8,9 @@ from typing import Annotated, Any
 import typer
 
 from millwright.cli.base import Json, Replace, Run, answer, app, name_of
+from millwright.cli.figure_files import check_figure, check_place, write_figure
 from millwright.cli.phrases import in_shell
-from millwright.errors import ArgumentError, StorageError, nearest
+from millwright.errors import ArgumentError
 from millwright.shown import frame_text
 
 __all__ = ["convergence", "plot", "summary"]
@@ -34,7 +35,7 @@ _WITHOUT_NAMES = ("energy", "left_out_positions", "model_graph")
 
 @app.command()
 def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
-    """Print the verdict and every convergence number of a stored run."""
+    """Print the verdict and the numbers behind it."""
     from millwright.cli.reports import rows_record
     from millwright.going_on import load
 
@@ -110,13 +111,9 @@ def plot(
     from millwright.going_on import load
 
     known = (*_OF_A_POSTERIOR, *_WITHOUT_NAMES, "fitted_line", "predictive_check")
-    if figure not in known:
-        raise ArgumentError(
-            f"There is no figure `{figure}`.{nearest(figure, known)} Figures: {', '.join(known)}."
-        )
+    check_figure(figure, known)
     place = out or Path(f"{name_of(run)}-{figure}.png")
-    if place.exists() and not replace:
-        raise StorageError(f"{place} exists already; give --replace to overwrite it.")
+    check_place(place, replace)
     posterior = load(run)
     draw = getattr(plots, figure)
     more = {} if page is None else {"page": page}
@@ -128,11 +125,5 @@ def plot(
         made = draw(posterior, show=show, along=along)
     else:
         made = draw(posterior) if figure in _WITHOUT_NAMES else draw(posterior, name, **more)
-    try:
-        made.savefig(place)
-    except OSError as error:
-        raise StorageError(f"{place} cannot be written: {error.strerror or error}.") from error
-    except ValueError as error:
-        # Matplotlib's word for an ending that it does not know.
-        raise StorageError(f"{place} cannot be written: {error}.") from error
+    write_figure(made, place)
     typer.echo(str(place))

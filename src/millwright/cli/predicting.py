@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from millwright.cli.base import Data, Json, Replace, Run, Sheet, answer, app, named_runs
+from millwright.cli.figure_files import check_figure, check_place, write_figure
+from millwright.cli.pairs import pairs
 from millwright.errors import ArgumentError, StorageError
 from millwright.shown import frame_text
 
+if TYPE_CHECKING:
+    from millwright.simulated import Simulated
+
 __all__ = ["compare", "predict", "simulate"]
+
+_OF_A_PRIOR = ("prior_densities", "prior_data", "prior_lines")
 
 
 @app.command()
@@ -27,6 +34,18 @@ def simulate(
     draws: Annotated[int, typer.Option(help="How many data sets.")] = 500,
     seed: Annotated[int, typer.Option(help="Any whole number from 0.")] = 0,
     out: Annotated[Path | None, typer.Option(help="CSV file for the first data set.")] = None,
+    given: Annotated[
+        list[str] | None,
+        typer.Option(help="Hold an unknown at a value, such as drying=-0.5; can be repeated."),
+    ] = None,
+    figure: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Draw prior_densities, prior_data or, with --along, prior_lines into "
+            "SHEET-FIGURE.png; can be repeated."
+        ),
+    ] = None,
+    along: Annotated[str | None, typer.Option(help="Column of prior_lines.")] = None,
     replace: Replace = False,
     as_json: Json = False,
 ) -> None:
@@ -35,19 +54,39 @@ def simulate(
     from millwright.cli.reports import rows_record
     from millwright.model import Model
 
-    model = Model.read(found(sheet, SHEETS))
+    sheet = found(sheet, SHEETS)
+    places = {name: Path(f"{sheet.stem}-{name}.png") for name in figure or ()}
+    for name, place in places.items():
+        check_figure(name, _OF_A_PRIOR)
+        check_place(place, replace)
+    if "prior_lines" in places and along is None:
+        raise ArgumentError("Say along which column: --along hours.")
     table = None if data is None else read_data(data)
-    fake = model.simulate(table, draws=draws, seed=seed, rows=rows)
+    held = pairs("given", given or (), "drying=-0.5")
+    for name, value in held.items():
+        if isinstance(value, str):
+            raise ArgumentError(f"--given {name}={value}: the value must be a number.")
+    fake = Model.read(sheet).simulate(table, draws=draws, seed=seed, rows=rows, given=held)
     if out is not None:
         _to_csv(fake.data(0), out, replace)
+    for name, place in places.items():
+        _draw_prior(fake, name, along, place)
     answer(str(fake), rows_record(fake.table()), as_json)
+
+
+def _draw_prior(fake: Simulated, name: str, along: str | None, place: Path) -> None:
+    """Write a figure of the prior and say where."""
+    from millwright import plots
+
+    draw = getattr(plots, name)
+    write_figure(draw(fake, along) if name == "prior_lines" else draw(fake), place)
+    typer.echo(f"Written: {place}", err=True)
 
 
 def _to_csv(frame: Any, out: Path, replace: bool) -> None:
     if not hasattr(frame, "to_csv"):
         raise ArgumentError("Data of several tables cannot be written as one CSV file.")
-    if out.exists() and not replace:
-        raise StorageError(f"{out} exists already; give --replace to overwrite it.")
+    check_place(out, replace)
     try:
         frame.to_csv(out, index=False)
     except OSError as error:
@@ -93,7 +132,10 @@ def compare(
     runs: Annotated[list[Path], typer.Argument(help="Two or more stored runs of the same data.")],
     as_json: Json = False,
 ) -> None:
-    """Compare stored runs by leave-one-out, and their common quantities."""
+    """Compare stored runs by leave-one-out.
+
+    The quantities that they have in common stand below.
+    """
     from millwright.cli.reports import rows_record
     from millwright.fits_compared import across_fits
     from millwright.going_on import load
