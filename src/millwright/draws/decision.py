@@ -135,12 +135,18 @@ class Decision(Shown):
         rule = "reject: the interval lies wholly outside; "
         rule += "a single value is never accepted; " if self.single else "accept: wholly inside; "
         lines = [f"Decision on {what} by the {words} ({rule}withhold: neither)."]
+        thing = "value" if self.single else "region"
+        said = {
+            "reject": f"REJECT the {thing}",
+            "accept": f"ACCEPT the {thing}",
+            "withhold": "WITHHOLD the decision",
+        }
         for name, values in self.draws.items():
             a, b = interval(values, self.level, self.kind)
             below, inside, above = (probability_text(s, len(values)) for s in self.shares(name))
             middle = "" if self.single else f", inside: {inside}"
             lines.append(
-                f"  {name}: {self._outcome(values, self.level).upper()}. Interval {a:.4g} to "
+                f"  {name}: {said[self._outcome(values, self.level)]}. Interval {a:.4g} to "
                 f"{b:.4g}. Share of the posterior below: {below}{middle}, above: {above}."
             )
         return "\n".join(lines)
