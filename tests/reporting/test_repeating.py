@@ -83,6 +83,17 @@ class Repeating(unittest.TestCase):
         self.assertEqual(found.command, "")
         np.testing.assert_array_equal(self.called(found.code)["middle"], fitted["middle"])
 
+    def test_functions_of_ones_own_and_no_data(self):
+        target = mw.Target(lambda x: -0.5 * x**2, {"x": "real"})
+        fitted = target.fit(draws=30, warmup=50, progress=False, seed=3)
+        found = repeating(fitted)
+        self.assertEqual(found.command, "")
+        self.assertNotIn("data", found.code)
+        self.assertEqual(len(found.functions), 1)
+        page = fitted.report(self.folder / "target.html").read_text("utf-8")
+        self.assertIn("must be registered under", page)
+        self.assertIn("uses no columns of data", page)
+
     def test_draws_of_another_program_cannot_be_repeated(self):
         place = self.folder / "draws.csv"
         mw.export_draws(self.fit(), place)

@@ -34,13 +34,18 @@ _MOST_TRACES = 6
 
 
 def data_table(binding: Binding) -> str:
-    """Return the columns in use as an HTML table: what they hold, and their range or levels."""
+    """Return the columns in use as an HTML table: what they hold, and their range or levels.
+
+    Empty where there are none.
+    """
     used = set(binding.program.column_axes) | {p.name for p in binding.program.outcomes}
     outcomes = {part.name for part in binding.program.outcomes}
     rows = []
     for name, column in binding.tables.columns.items():
         if name in used:
             rows.append((name, "outcome" if name in outcomes else "predictor", *_column(column)))
+    if not rows:
+        return ""
     headings = ["column", "used as", "rows", "values"]
     return str(pd.DataFrame(rows, columns=headings).to_html(index=False, border=0))
 

@@ -26,13 +26,17 @@ class Repeating:
         Name and value of each setting, version and fingerprint.
     code, command
         The fit as a call and as a command; empty where it was not made by this library, the
-        command also where a setting cannot be written in the shell.
+        command also where the shell cannot do it: with functions of the user's own, without
+        data, or with a matrix among the settings.
+    functions
+        Names of the user's own functions that the model calls.
     """
 
     facts: tuple[tuple[str, str], ...]
     sheet: str
     code: str
     command: str
+    functions: tuple[str, ...] = ()
 
 
 def _version_words(name: str) -> str:
@@ -49,13 +53,17 @@ def repeating(posterior: Posterior) -> Repeating:
         ("fingerprint of the data", record.fingerprint),
         ("started", record.started),
     ]
-    sheet = posterior.sheet or sheet_text(posterior.draws.binding.specification)
+    binding = posterior.draws.binding
+    sheet = posterior.sheet or sheet_text(binding.specification)
     if record.method.get("method") not in METHODS:
         return Repeating(tuple(facts), sheet, "", "")
-    stated = _stated(posterior)
+    stated = {"seed": record.seed, **_stated(posterior)}
     method = method_from(record.method)
-    code = _call({"seed": record.seed, **stated}, method)
-    return Repeating(tuple(facts), sheet, code, _command({"seed": record.seed, **stated}, method))
+    functions = tuple(foreign.name for foreign in binding.program.foreign)
+    data = bool(binding.tables.columns)
+    code = _call(stated, method, data)
+    command = _command(stated, method) if data and not functions else ""
+    return Repeating(tuple(facts), sheet, code, command, functions)
 
 
 def _stated(posterior: Posterior) -> dict[str, Any]:
@@ -80,16 +88,17 @@ def _choices(method: Method) -> dict[str, Any]:
     }
 
 
-def _call(stated: Mapping[str, Any], method: Method) -> str:
+def _call(stated: Mapping[str, Any], method: Method, data: bool) -> str:
     choices = _choices(method)
-    arguments = [f"{name}={value!r}" for name, value in stated.items()]
+    arguments = ["data"] if data else []
+    arguments += [f"{name}={value!r}" for name, value in stated.items()]
     if isinstance(method, NoUTurn):
         arguments += [f"{name}={value!r}" for name, value in choices.items()]
     else:
         plain = method_record(method)
         inside = ", ".join(f"{name}={plain[name]!r}" for name in choices)
         arguments.append(f"method=mw.{type(method).__name__}({inside})")
-    return f'mw.Model.read("sheet.toml").fit(data, {", ".join(arguments)})'
+    return f'mw.Model.read("sheet.toml").fit({", ".join(arguments)})'
 
 
 def _command(stated: Mapping[str, Any], method: Method) -> str:
