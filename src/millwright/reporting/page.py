@@ -134,6 +134,7 @@ def _content(
         "prior_pictures": prior_pictures,
         "sampled": _sampled(posterior),
         "figures": figures,
+        "groups": parts.group_figures(posterior, names),
         "table": posterior.summary(level=level, form="html"),
         "decisions": parts.decisions(decisions),
         "statements": _answers(posterior, statements),

@@ -16,6 +16,7 @@ from millwright.errors import ArgumentError, MillwrightError
 from millwright.fits_compared import across_fits
 from millwright.model import Model
 from millwright.modelling.binding import Binding
+from millwright.modelling.labelled import twin
 from millwright.modelling.tables import Column
 from millwright.models_compared import compare
 from millwright.posterior import Posterior
@@ -26,11 +27,14 @@ __all__ = [
     "data_table",
     "decisions",
     "figures",
+    "group_figures",
     "prior_parts",
 ]
 
 _MOST_PANELS = 12
 _MOST_TRACES = 6
+_MOST_ROWS = 60
+_MOST_GROUPS = 4
 
 
 def data_table(binding: Binding) -> str:
@@ -89,6 +93,27 @@ def _few(posterior: Posterior) -> list[str]:
         if len(chosen) + len(cells) <= _MOST_PANELS:
             chosen += cells
     return chosen or list(posterior.draws.single())[:_MOST_PANELS]
+
+
+def group_figures(posterior: Posterior, names: Sequence[str] | None) -> list[Picture]:
+    """Return intervals of the quantities with labels that the other figures leave out.
+
+    Those with two sets of labels are shown for one label of the second at a time, whose scale
+    may differ; quantities of more than 60 labels are left to the table.
+    """
+    shown = set(names or _few(posterior))
+    axes = posterior.draws.binding.axes
+    found: list[Picture] = []
+    for name in posterior.draws.names():
+        cells = [name + label for _, label in posterior.draws.shown_cells(name)]
+        square = len(axes[name]) == 2 and axes[name][1] == twin(axes[name][0])
+        if shown.issuperset(cells) or len(axes[name]) not in (1, 2) or square:
+            continue
+        apart = 1 if len(axes[name]) == 1 else len(posterior.draws.labels(axes[name][1]))
+        for first in range(apart):
+            if 1 < len(cells[first::apart]) <= _MOST_ROWS:
+                found.append(picture(plots.intervals(posterior, cells[first::apart])))
+    return found[:_MOST_GROUPS]
 
 
 def _unless_refused(make: Any) -> Picture | None:

@@ -1,0 +1,56 @@
+"""Parts of a page."""
+
+import unittest
+
+import numpy as np
+
+import millwright as mw
+from millwright.reporting.parts import data_table, group_figures
+
+
+def grouped(mills):
+    model = mw.Model(
+        priors={
+            "effect": "normal(0, 1) per mill, term",
+            "level": "normal(0, 1) per mill",
+            "noise": "half_normal(1)",
+        },
+        likelihood={"load": 'normal(level[mill] + effect[mill, "a"] * x, noise)'},
+        labels={"term": ["a", "b"]},
+    )
+    generator = np.random.default_rng(2)
+    data = {
+        "mill": np.repeat([f"Mill {at:02d}" for at in range(mills)], 2),
+        "x": generator.normal(size=2 * mills),
+        "load": generator.normal(size=2 * mills),
+    }
+    return model.fit(data, draws=50, warmup=50, seed=1, progress=False)
+
+
+class Groups(unittest.TestCase):
+    def test_many_labels_get_intervals_one_label_of_the_second_set_at_a_time(self):
+        found = group_figures(grouped(15), None)
+        self.assertEqual(len(found), 3)
+        for one in found:
+            self.assertEqual(one.alternative, "Posterior: 95 % central intervals")
+
+    def test_what_other_figures_show_is_not_drawn_again(self):
+        self.assertEqual(group_figures(grouped(2), None), [])
+
+    def test_more_labels_than_rows_fit_are_left_to_the_table(self):
+        self.assertEqual(group_figures(grouped(61), ["noise"]), [])
+
+
+class Data(unittest.TestCase):
+    def test_columns_say_how_they_are_used(self):
+        table = data_table(grouped(2).draws.binding)
+        for words in ("predictor", "outcome", "Mill 00 (2), Mill 01 (2)"):
+            self.assertIn(words, table)
+        target = mw.Target(lambda x: -0.5 * x**2, {"x": "real"})
+        self.assertEqual(
+            data_table(target.fit(draws=20, warmup=20, progress=False).draws.binding), ""
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
