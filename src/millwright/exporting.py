@@ -10,6 +10,7 @@ from typing import Any
 from millwright.errors import ArgumentError, StorageError
 from millwright.posterior import Posterior
 from millwright.storage.run import check_is_run
+from millwright.storage.sheet import check_new
 
 __all__ = ["export_draws", "export_run", "export_table"]
 
@@ -91,8 +92,7 @@ def _checked(path: str | Path, replace: bool, endings: Any) -> Path:
     place = Path(path)
     if place.suffix.lower() not in endings:
         raise ArgumentError(f"{place} needs one of the endings {', '.join(endings)}.")
-    if place.exists() and not replace:
-        raise StorageError(f"{place} exists already; give replace=True to overwrite it.")
+    check_new(place, replace)
     return place
 
 

@@ -175,7 +175,8 @@ class Model(Shown):
         """Settings in the table `[fit]` of the sheet: `model.fit(data, **model.fit_settings)`."""
         found = fit_settings(self._sheet, "the sheet") if self._sheet else {}
         if choices := found.pop("choices", None):
-            found["method"] = method_with(found.get("method", NoUTurn.name), choices)
+            chosen = method_with(found.get("method", NoUTurn.name), choices)
+            found |= choices if isinstance(chosen, NoUTurn) else {"method": chosen}
         return found
 
     @property

@@ -35,6 +35,9 @@ class OfTheSheet(unittest.TestCase):
         found = settings('method = "tempering"\nchoices = { rungs = 12 }\ndraws = 300')
         self.assertEqual(found, {"method": mw.Tempering(rungs=12), "draws": 300})
 
+        found = settings("target_acceptance = 0.9\nchoices = { max_depth = 6 }")
+        self.assertEqual(found, {"target_acceptance": 0.9, "max_depth": 6})
+
     def test_forms_of_group_effects(self):
         self.assertEqual(settings('group_form = "centred"'), {"group_form": "centred"})
         self.assertEqual(
@@ -65,7 +68,8 @@ class Options(unittest.TestCase):
         self.assertEqual(found["method"], mw.Tempering(rungs=12, hottest=0.1))
         found = fit_options({}, {"method": "random_walk"}, ("proposal=student_t", "df=5"), ())
         self.assertEqual((found["method"].proposal, found["method"].df), ("student_t", 5))
-        self.assertEqual(fit_options({}, {}, ("max_depth=5",), ())["method"].max_depth, 5)
+        found = fit_options({"target_acceptance": 0.95}, {}, ("max_depth=5",), ())
+        self.assertEqual(found, {"target_acceptance": 0.95, "max_depth": 5})
 
     def test_another_method_leaves_settings_of_the_first_behind(self):
         sheet = {"target_acceptance": 0.95, "draws": 10}

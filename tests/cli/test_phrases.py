@@ -3,6 +3,7 @@
 import unittest
 from pathlib import Path
 
+from millwright.cli.base import named_runs
 from millwright.cli.phrases import in_shell
 
 
@@ -25,6 +26,13 @@ class InShell(unittest.TestCase):
         ):
             with self.subTest(text=text):
                 self.assertEqual(in_shell(text, run), wanted)
+
+    def test_places_are_taken_as_they_are(self):
+        self.assertIn(r"extend 'a\1 b' 5", in_shell("posterior.extend(5)", Path(r"a\1 b")))
+
+    def test_runs_of_one_name_are_numbered(self):
+        runs = [Path("a/fit"), Path("b/fit"), Path("c/fit (2)"), Path("d/other.zip")]
+        self.assertEqual(list(named_runs(runs)), ["fit", "fit (2)", "fit (2) (2)", "other"])
 
     def test_definitions_stay_as_they_are(self):
         text = "noise: exponential(rate=1)\n       ^^^^ df=3, high='x'"

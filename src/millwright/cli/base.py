@@ -61,7 +61,10 @@ def named_runs(runs: Iterable[Path]) -> dict[str, Path]:
     """Return runs by the names of their folders, with a number where a name comes again."""
     result: dict[str, Path] = {}
     for run in runs:
-        name = name_of(run)
-        alike = sum(other.split(" (")[0] == name for other in result)
-        result[f"{name} ({alike + 1})" if alike else name] = run
+        name = first = name_of(run)
+        number = 1
+        while name in result:
+            number += 1
+            name = f"{first} ({number})"
+        result[name] = run
     return result

@@ -46,19 +46,19 @@ def fit_options(
             if name not in stated:
                 settings.pop(name, None)
     if choices:
-        settings["method"] = _with_choices(
-            settings.get("method"), pairs("choice", choices, "rungs=12")
-        )
+        settings |= _with_choices(settings.get("method"), pairs("choice", choices, "rungs=12"))
     if forms:
         settings["group_form"] = _forms(forms)
     return settings
 
 
-def _with_choices(method: str | Method | None, choices: Mapping[str, Any]) -> Method:
-    if method is None or isinstance(method, str):
-        return method_with(method or NoUTurn.name, choices)
-    method_with(method.name, choices)
-    return replace(method, **choices)
+def _with_choices(method: str | Method | None, choices: Mapping[str, Any]) -> dict[str, Any]:
+    """Return choices as settings; those of the no-U-turn sampler are settings of their own."""
+    name = method.name if isinstance(method, Method) else method or NoUTurn.name
+    chosen = method_with(name, choices)
+    if method is None or method == NoUTurn.name:
+        return dict(choices)
+    return {"method": replace(method, **choices) if isinstance(method, Method) else chosen}
 
 
 def _forms(forms: Sequence[str]) -> str | dict[str, Any]:

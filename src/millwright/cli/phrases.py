@@ -13,6 +13,7 @@ _OPTIONS = (
     *("method", "group_form", "missing", "workers", "replace"),
 )
 _ARGUMENT = re.compile(rf"\b({'|'.join(_OPTIONS)})=('[^']*'|True|[0-9][0-9.]*[0-9]|[0-9])?")
+_EXTEND = re.compile(r"posterior\.extend\((\d+)\)")
 _EXISTING = re.compile(r"give existing='replace'(?: to overwrite the run in it)?")
 
 
@@ -25,7 +26,7 @@ def in_shell(text: str, run: Path | None = None) -> str:
         The run that calls on a posterior are about.
     """
     place = "RUN" if run is None else shlex.quote(str(run))
-    text = re.sub(r"posterior\.extend\((\d+)\)", rf"millwright extend {place} \1", text)
+    text = _EXTEND.sub(lambda found: f"millwright extend {place} {found[1]}", text)
     text = text.replace("posterior.extend()", f"millwright extend {place} DRAWS")
     text = text.replace("mw.resume()", f"millwright resume {place}")
     text = _EXISTING.sub("give --replace to overwrite the run in it", text)

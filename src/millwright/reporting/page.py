@@ -16,7 +16,7 @@ from millwright.posterior import Posterior
 from millwright.reporting import parts
 from millwright.reporting.pictures import mathematics
 from millwright.reporting.repeating import repeating
-from millwright.storage.sheet import write_new
+from millwright.storage.sheet import check_new, write_new
 
 __all__ = ["report"]
 
@@ -90,6 +90,7 @@ def report(
     for one in decisions:
         if not isinstance(one, Decision):
             raise ArgumentError(f"`decisions` holds results of decide(), not {one!r}.")
+    check_new(Path(path), replace)
     content = _content(posterior, names, decisions, statements, compare_with or {}, level, name)
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     template = files("millwright.reporting").joinpath("page.html").read_text("utf-8")

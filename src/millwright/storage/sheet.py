@@ -28,7 +28,14 @@ from millwright.language.tree import Number
 from millwright.modelling.specification import Specification, specify
 from millwright.storage.sheet_schema import fit_properties
 
-__all__ = ["fit_settings", "read_sheet", "sheet_text", "specification_from", "write_new"]
+__all__ = [
+    "check_new",
+    "fit_settings",
+    "read_sheet",
+    "sheet_text",
+    "specification_from",
+    "write_new",
+]
 
 _TABLES = ("priors", "likelihood", "derived", "columns", "terms", "labels")
 _TEXTS = ("title", "notes")
@@ -170,10 +177,15 @@ def _value(definition: Definition) -> Any:
     return tomlkit.item(definition.text)
 
 
-def write_new(path: Path, text: str, replace: bool) -> None:
-    """Write a text file; an existing file is replaced only if `replace` says so."""
+def check_new(path: Path, replace: bool) -> None:
+    """Refuse to overwrite a file unless `replace` says so."""
     if path.exists() and not replace:
         raise StorageError(f"{path} exists already; give replace=True to overwrite it.")
+
+
+def write_new(path: Path, text: str, replace: bool) -> None:
+    """Write a text file; an existing file is replaced only if `replace` says so."""
+    check_new(path, replace)
     try:
         path.write_text(text, encoding="utf-8")
     except OSError as error:
