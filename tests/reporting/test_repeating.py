@@ -72,6 +72,20 @@ class Repeating(unittest.TestCase):
                 self.assertIn(done.returncode, (0, 1), done.stderr)
                 np.testing.assert_array_equal(mw.load(place)["effect"], fitted["effect"])
 
+    def test_the_command_wins_over_settings_of_the_sheet(self):
+        place = self.folder / "with settings.toml"
+        settings = 'method = "tempering"\nchoices = { rungs = 3 }\ngroup_form = "centred"'
+        place.write_text(f"{SHEET}\n[fit]\n{settings}\ntarget_acceptance = 0.95\n")
+        fitted = mw.Model.read(place).fit(
+            self.data, seed=3, draws=40, warmup=60, missing="drop", progress=False
+        )
+        words = shlex.split(repeating(fitted).command)[2:]
+        words = ["fit", place, *words[1:], "--run", self.folder / "won", "-q"]
+        done = run_here(*words, cwd=self.folder)
+        self.assertIn(done.returncode, (0, 1), done.stderr)
+        again = mw.load(self.folder / "won")
+        np.testing.assert_array_equal(again["effect"], fitted["effect"])
+
     def test_a_longer_fit_is_repeated_in_full(self):
         longer = self.fit().extend(20, progress=False)
         again = self.called(repeating(longer).code)

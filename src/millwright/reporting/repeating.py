@@ -9,7 +9,7 @@ from typing import Any
 from millwright.modelling.hierarchy import chosen_forms
 from millwright.posterior import Posterior
 from millwright.sampling.methods import METHODS, Method, NoUTurn, method_from, method_record
-from millwright.storage.sheet import sheet_text
+from millwright.storage.sheet import fit_settings, sheet_text
 
 __all__ = ["Repeating", "repeating"]
 
@@ -57,34 +57,40 @@ def repeating(posterior: Posterior) -> Repeating:
     sheet = posterior.sheet or sheet_text(binding.specification)
     if record.method.get("method") not in METHODS:
         return Repeating(tuple(facts), sheet, "", "")
-    stated = {"seed": record.seed, **_stated(posterior)}
     method = method_from(record.method)
+    stated = _stated(posterior, whole=False)
     functions = tuple(foreign.name for foreign in binding.program.foreign)
     data = bool(binding.tables.columns)
     code = _call(stated, method, data)
-    command = _command(stated, method) if data and not functions else ""
+    # Where the sheet has settings of its own, usual values must be stated too, to win over them.
+    whole = bool(fit_settings(sheet, "the sheet"))
+    command = ""
+    if data and not functions:
+        command = _command(_stated(posterior, whole), method, whole)
     return Repeating(tuple(facts), sheet, code, command, functions)
 
 
-def _stated(posterior: Posterior) -> dict[str, Any]:
-    """Return the settings of the fit, but for those of the method that have their usual value."""
+def _stated(posterior: Posterior, whole: bool) -> dict[str, Any]:
+    """Return the settings of the fit, but for the method's; if not `whole`, no usual ones."""
     record, program = posterior.record, posterior.draws.binding.program
-    result = {key: record.settings[key] for key in _SIZES}
-    if record.settings["missing"] != "refuse":
+    result = {"seed": record.seed, **{key: record.settings[key] for key in _SIZES}}
+    if whole or record.settings["missing"] != "refuse":
         result["missing"] = record.settings["missing"]
-    if program.forms != chosen_forms(program, "informed"):
+    if program.forms and (whole or program.forms != chosen_forms(program, "informed")):
         result["group_form"] = dict(program.forms)
     return result
 
 
-def _choices(method: Method) -> dict[str, Any]:
-    """Return the choices of a method that are not its usual ones."""
+def _choices(method: Method, whole: bool = False) -> dict[str, Any]:
+    """Return the choices of a method; if not `whole`, those that are not its usual ones."""
     usual = type(method)()
     found = {f.name: getattr(method, f.name) for f in fields(method)}
     return {
         name: value
         for name, value in found.items()
-        if type(value) is not type(getattr(usual, name)) or value != getattr(usual, name)
+        if (whole and value is not None)
+        or type(value) is not type(getattr(usual, name))
+        or value != getattr(usual, name)
     }
 
 
@@ -101,17 +107,18 @@ def _call(stated: Mapping[str, Any], method: Method, data: bool) -> str:
     return f'mw.Model.read("sheet.toml").fit({", ".join(arguments)})'
 
 
-def _command(stated: Mapping[str, Any], method: Method) -> str:
-    choices = _choices(method)
+def _command(stated: Mapping[str, Any], method: Method, whole: bool) -> str:
+    choices = _choices(method, whole)
     if not all(isinstance(value, str | int | float) for value in choices.values()):
         return ""
     words = []
     for name, value in stated.items():
         values = [f"{k}={v}" for k, v in value.items()] if isinstance(value, dict) else [value]
         words += [f"--{name.replace('_', '-')} {one}" for one in values]
+    if whole or not isinstance(method, NoUTurn):
+        words.append(f"--method {method.name}")
     if isinstance(method, NoUTurn):
         words += [f"--{name.replace('_', '-')} {value}" for name, value in choices.items()]
     else:
-        words.append(f"--method {method.name}")
         words += [f"--choice {name}={value}" for name, value in choices.items()]
     return f"millwright fit sheet.toml data.csv {' '.join(words)}"
