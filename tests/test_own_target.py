@@ -8,7 +8,7 @@ import jax.numpy as jnp
 import numpy as np
 
 import millwright as mw
-from millwright.errors import ArgumentError, ModelError, StartError
+from millwright.errors import ArgumentError, MillwrightError, ModelError, StartError
 from tests.fits import assert_mean_near
 
 
@@ -130,6 +130,27 @@ class BadInput(unittest.TestCase):
     def test_a_density_that_is_nowhere_finite(self):
         with self.assertRaisesRegex(StartError, "`target`"):
             mw.Target(lambda x: jnp.nan * x, {"x": "real"}).fit(progress=False)
+
+
+class SeveralAtOnce(unittest.TestCase):
+    def test_a_stored_run_never_calls_the_function_of_another_target(self):
+        first = mw.Target(lambda x: -0.5 * (x - 3.0) ** 2, {"x": "real"})
+        second = mw.Target(lambda x: -0.5 * (x + 3.0) ** 2, {"x": "real"})
+        third = mw.Target(lambda x, y: -0.5 * (x**2 + y**2), {"x": "real", "y": "real"})
+        with tempfile.TemporaryDirectory() as folder:
+            for name, target in (("second", second), ("third", third)):
+                with self.subTest(name=name):
+                    place = Path(folder) / name
+                    fitted = target.fit(draws=40, warmup=100, seed=1, progress=False, save=place)
+                    longer = fitted.extend(20, progress=False)
+                    stored = mw.load(place)
+                    np.testing.assert_array_equal(stored["x"], fitted["x"])
+                    with self.assertRaisesRegex(ModelError, "model="):
+                        mw.resume(place, draws=60, progress=False)
+                    again = mw.resume(place, draws=60, model=target, progress=False)
+                    np.testing.assert_array_equal(again["x"], longer["x"])
+                    with self.assertRaises(MillwrightError):
+                        mw.resume(place, draws=80, model=first, progress=False)
 
 
 if __name__ == "__main__":

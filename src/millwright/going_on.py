@@ -52,12 +52,13 @@ def fit_in_memory(
 def fit_in_folder(
     job: Job,
     path: Path,
+    model: Any,
     existing: str,
     sheet: str | None,
     workers: int | Executor | None,
     listener: Listener,
 ) -> Posterior:
-    """Run a job with its draws going to a folder.
+    """Run a job of a model with its draws going to a folder.
 
     Raises
     ------
@@ -66,7 +67,8 @@ def fit_in_folder(
     """
     from millwright.stored_fits import run_in_folder
 
-    return _read_back(path, run_in_folder(job, path, existing, sheet, workers, listener), None)
+    complete = run_in_folder(job, path, existing, sheet, workers, listener)
+    return _read_back(path, complete, model)
 
 
 def _read_back(path: Path, complete: bool, model: Any) -> Posterior:

@@ -353,7 +353,7 @@ class Model(Shown):
         if going_on:
             return go_on_in_folder(job, Path(save), self, workers, listener)
         there = "replace" if existing == "replace" else "refuse"
-        return fit_in_folder(job, Path(save), there, self._sheet, workers, listener)
+        return fit_in_folder(job, Path(save), self, there, self._sheet, workers, listener)
 
     def check_workers(self, workers: Executor, data: Any = None) -> int:
         """Let an executor's workers evaluate the model once; return how many answered.

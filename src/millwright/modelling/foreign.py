@@ -124,9 +124,12 @@ def register(
 
 
 def make_known(foreign: Foreign) -> None:
-    """Let definitions name a function that its model brings along, unless the name is taken."""
-    if foreign.name not in _REGISTERED or _REGISTERED[foreign.name].missing:
-        _REGISTERED[foreign.name] = foreign
+    """Let definitions name a function that its model brings along, unless the name is taken.
+
+    Only the name: the function itself stays with its model, so that a stored run of another
+    model never calls it.
+    """
+    Foreign.known_as(foreign.record)
 
 
 def foreign_function(name: str) -> Foreign | None:
