@@ -25,4 +25,6 @@ def damaged(path: Path, why: str) -> StorageError:
         f" The draws that can still be read: mw.read_draws({str(run)!r}); in the shell: "
         f"millwright export {run} draws.csv --rescue"
     )
-    return StorageError(f"The run is damaged: {path} {why}.{remedy if left else ''}")
+    # Errors from below may end with a full stop of their own.
+    said = why.replace(".)", ")")
+    return StorageError(f"The run is damaged: {path} {said}.{remedy if left else ''}")
