@@ -9,8 +9,8 @@ from typing import Any
 
 from millwright.errors import ArgumentError, StorageError
 from millwright.posterior import Posterior
+from millwright.storage.place import check_new
 from millwright.storage.run import check_is_run
-from millwright.storage.sheet import check_new
 
 __all__ = ["export_draws", "export_run", "export_table"]
 

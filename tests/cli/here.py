@@ -6,6 +6,7 @@ import sys
 from dataclasses import dataclass
 from unittest import mock
 
+import millwright as mw
 from millwright.cli.app import main
 
 
@@ -34,3 +35,10 @@ def run_here(*arguments, cwd=".", text=""):
         except SystemExit as stop:
             status = int(stop.code or 0)
     return Done(status, out.getvalue(), err.getvalue())
+
+
+def write_loft(folder):
+    """Write the demo's data as loft.csv, and the rows held back as new.csv."""
+    loft = mw.demo.load("drying_loft")
+    loft.frame.to_csv(folder / "loft.csv", index=False)
+    loft.held_back.to_csv(folder / "new.csv", index=False)

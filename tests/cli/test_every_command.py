@@ -9,8 +9,7 @@ import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-import millwright as mw
-from tests.cli.here import run_here
+from tests.cli.here import run_here, write_loft
 from tests.cli.test_commands import SHEET, run
 
 INSTALLED = Path(sys.executable).with_name("millwright")
@@ -22,9 +21,7 @@ class EveryCommand(unittest.TestCase):
         cls.temporary = tempfile.TemporaryDirectory()
         cls.addClassCleanup(cls.temporary.cleanup)
         cls.folder = Path(cls.temporary.name)
-        loft = mw.demo.load("drying_loft")
-        loft.frame.to_csv(cls.folder / "loft.csv", index=False)
-        loft.held_back.to_csv(cls.folder / "new.csv", index=False)
+        write_loft(cls.folder)
         fit = ("fit", SHEET, "loft.csv", "--run", "Läufe 1", "--seed", 7, "--draws", 300)
         cls.fitted = subprocess.run(
             [INSTALLED, *map(str, fit)], capture_output=True, text=True, cwd=cls.folder
@@ -58,6 +55,9 @@ class EveryCommand(unittest.TestCase):
                 self.assertIn(calls[call], done.stdout)
                 if "--json" in call:
                     json.loads(done.stdout)
+        longer = run("extend", "Läufe 1", 20, "--json", "-q", cwd=self.folder)
+        self.assertEqual(longer.returncode, 0, longer.stderr)
+        self.assertEqual(json.loads(longer.stdout)["settings"]["draws"], 320)
         self.assertNotIn("\x1b", self.fitted.stdout + self.fitted.stderr)
 
     def test_bad_calls(self):

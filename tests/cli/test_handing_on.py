@@ -16,7 +16,7 @@ import pandas as pd
 import xarray as xr
 
 import millwright as mw
-from tests.cli.here import run_here
+from tests.cli.here import run_here, write_loft
 from tests.cli.test_commands import SHEET, run
 
 HEAVY = ("jax", "numpy", "pandas", "scipy", "matplotlib")
@@ -28,10 +28,8 @@ class HandingOn(unittest.TestCase):
         cls.temporary = tempfile.TemporaryDirectory()
         cls.addClassCleanup(cls.temporary.cleanup)
         cls.folder = Path(cls.temporary.name)
-        loft = mw.demo.load("drying_loft")
+        write_loft(cls.folder)
         cls.data = cls.folder / "loft.csv"
-        loft.frame.to_csv(cls.data, index=False)
-        loft.held_back.to_csv(cls.folder / "new.csv", index=False)
         cls.sheet = cls.folder / "drying.toml"
         cls.sheet.write_text(f"{SHEET.read_text()}\n[fit]\nseed = 7\ndraws = 400\n")
         # Names without endings, settings from the sheet.

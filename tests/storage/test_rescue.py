@@ -54,6 +54,13 @@ class Rescue(unittest.TestCase):
         spread = self.draws["spread"].values.reshape(4, 120)
         np.testing.assert_array_equal(found.values[:, :, 2], spread[[0, 2]])
 
+    def test_the_last_chain_is_missed_too(self):
+        for number in (1, 2, 3):
+            self.part(4, number).unlink()
+        found = rescued(self.run_folder)
+        self.assertEqual(found.values.shape, (3, 120, 3))
+        self.assertEqual(found.lost, ("all draws of chain 4",))
+
     def test_chains_are_cut_where_that_keeps_more(self):
         for chain in (1, 2, 3, 4):
             self.part(chain, 2 if chain > 1 else 3).unlink()

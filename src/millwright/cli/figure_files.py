@@ -10,7 +10,7 @@ from millwright.errors import ArgumentError, StorageError, nearest
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-__all__ = ["check_figure", "check_place", "write_figure"]
+__all__ = ["check_figure", "write_figure"]
 
 
 def check_figure(name: str, known: tuple[str, ...]) -> None:
@@ -19,12 +19,6 @@ def check_figure(name: str, known: tuple[str, ...]) -> None:
         raise ArgumentError(
             f"There is no figure `{name}`.{nearest(name, known)} Figures: {', '.join(known)}."
         )
-
-
-def check_place(place: Path, replace: bool) -> None:
-    """Refuse to overwrite a file unasked, before any work is done for it."""
-    if place.exists() and not replace:
-        raise StorageError(f"{place} exists already; give --replace to overwrite it.")
 
 
 def write_figure(figure: Figure, place: Path) -> None:

@@ -8,10 +8,11 @@ from typing import Annotated, Any
 import typer
 
 from millwright.cli.base import Json, Replace, Run, answer, app, name_of
-from millwright.cli.figure_files import check_figure, check_place, write_figure
+from millwright.cli.figure_files import check_figure, write_figure
 from millwright.cli.phrases import in_shell
 from millwright.errors import ArgumentError
 from millwright.shown import frame_text
+from millwright.storage.place import check_new
 
 __all__ = ["convergence", "plot", "summary"]
 
@@ -113,7 +114,7 @@ def plot(
     known = (*_OF_A_POSTERIOR, *_WITHOUT_NAMES, "fitted_line", "predictive_check")
     check_figure(figure, known)
     place = out or Path(f"{name_of(run)}-{figure}.png")
-    check_place(place, replace)
+    check_new(place, replace)
     posterior = load(run)
     draw = getattr(plots, figure)
     more = {} if page is None else {"page": page}

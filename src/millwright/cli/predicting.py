@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from millwright.cli.base import Data, Json, Replace, Run, Sheet, answer, app, named_runs
-from millwright.cli.figure_files import check_figure, check_place, write_figure
+from millwright.cli.figure_files import check_figure, write_figure
 from millwright.cli.pairs import pairs
 from millwright.errors import ArgumentError, StorageError
 from millwright.shown import frame_text
+from millwright.storage.place import check_new
 
 if TYPE_CHECKING:
     from millwright.simulated import Simulated
@@ -58,7 +59,7 @@ def simulate(
     places = {name: Path(f"{sheet.stem}-{name}.png") for name in figure or ()}
     for name, place in places.items():
         check_figure(name, _OF_A_PRIOR)
-        check_place(place, replace)
+        check_new(place, replace)
     if "prior_lines" in places and along is None:
         raise ArgumentError("Say along which column: --along hours.")
     table = None if data is None else read_data(data)
@@ -86,7 +87,7 @@ def _draw_prior(fake: Simulated, name: str, along: str | None, place: Path) -> N
 def _to_csv(frame: Any, out: Path, replace: bool) -> None:
     if not hasattr(frame, "to_csv"):
         raise ArgumentError("Data of several tables cannot be written as one CSV file.")
-    check_place(out, replace)
+    check_new(out, replace)
     try:
         frame.to_csv(out, index=False)
     except OSError as error:

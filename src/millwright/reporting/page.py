@@ -16,7 +16,8 @@ from millwright.posterior import Posterior
 from millwright.reporting import parts
 from millwright.reporting.pictures import mathematics
 from millwright.reporting.repeating import repeating
-from millwright.storage.sheet import check_new, write_new
+from millwright.storage.place import check_new
+from millwright.storage.sheet import write_new
 
 __all__ = ["report"]
 

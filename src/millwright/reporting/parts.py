@@ -99,7 +99,8 @@ def group_figures(posterior: Posterior, names: Sequence[str] | None) -> list[Pic
     """Return intervals of the quantities with labels that the other figures leave out.
 
     Those with two sets of labels are shown for one label of the second at a time, whose scale
-    may differ; quantities of more than 60 labels are left to the table.
+    may differ; quantities of more than 60 labels, and all beyond four figures, are left to the
+    table.
     """
     shown = set(names or _few(posterior))
     axes = posterior.draws.binding.axes
@@ -111,9 +112,10 @@ def group_figures(posterior: Posterior, names: Sequence[str] | None) -> list[Pic
             continue
         apart = 1 if len(axes[name]) == 1 else len(posterior.draws.labels(axes[name][1]))
         for first in range(apart):
-            if 1 < len(cells[first::apart]) <= _MOST_ROWS:
+            room = len(found) < _MOST_GROUPS
+            if room and 1 < len(cells[first::apart]) <= _MOST_ROWS:
                 found.append(picture(plots.intervals(posterior, cells[first::apart])))
-    return found[:_MOST_GROUPS]
+    return found
 
 
 def _unless_refused(make: Any) -> Picture | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 from millwright.errors import StorageError
@@ -23,7 +24,7 @@ def damaged(path: Path, why: str) -> StorageError:
     left = run is not None and any(one != path for one in (run / "draws").glob("*.parquet"))
     remedy = (
         f" The draws that can still be read: mw.read_draws({str(run)!r}); in the shell: "
-        f"millwright export {run} draws.csv --rescue"
+        f"millwright export {shlex.quote(str(run))} draws.csv --rescue"
     )
     # Errors from below may end with a full stop of their own.
     said = why.replace(".)", ")")

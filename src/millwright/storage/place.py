@@ -1,4 +1,4 @@
-"""Whether a run may be written to a place."""
+"""Whether a run or a file may be written to a place."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from pathlib import Path
 
 from millwright.errors import ArgumentError, StorageError
 
-__all__ = ["check_free"]
+__all__ = ["check_free", "check_new"]
 
 
 def check_free(path: Path, existing: str) -> None:
@@ -38,3 +38,15 @@ def check_free(path: Path, existing: str) -> None:
         )
     if not (path / "run.json").is_file():
         raise StorageError(f"{path} is not a run, so it is not replaced. Choose another folder.")
+
+
+def check_new(path: Path, replace: bool) -> None:
+    """Refuse to overwrite a file unless `replace` says so.
+
+    Raises
+    ------
+    StorageError
+        If it is there.
+    """
+    if path.exists() and not replace:
+        raise StorageError(f"{path} exists already; give replace=True to overwrite it.")

@@ -56,11 +56,8 @@ def rescued(path: Path) -> Rescued:
         if tables:
             names = tuple(_names(tables[0]))
             chains[chain] = np.concatenate([_numbers(table) for table in tables])
-    lost += [
-        f"all draws of chain {chain}"
-        for chain in range(1, max(chains, default=0))
-        if chain not in chains
-    ]
+    known = {_of(file) for file in path.rglob("chain-*.parquet")}
+    lost += [f"all draws of chain {chain}" for chain in sorted(known - set(chains))]
     if not chains:
         raise StorageError(f"No file of draws in {path / 'draws'} can be read.")
     length = _best_length([len(values) for values in chains.values()])
@@ -80,11 +77,13 @@ def _leading(files: list[Path], lost: list[str]) -> Iterator[pa.Table]:
     for number, file in enumerate(files, 1):
         try:
             if int(file.stem.split("-")[2]) != number:
-                lost.append(f"a file before {file.name}, and what follows it")
+                if number > 1:
+                    lost.append(f"a file before {file.name}, and what follows it")
                 return
             yield read_parquet(file)
         except StorageError:
-            lost.append(f"{file.name}, and what follows it")
+            if number > 1:
+                lost.append(f"{file.name}, and what follows it")
             return
 
 

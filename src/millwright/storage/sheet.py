@@ -26,10 +26,10 @@ from millwright.errors import ModelError, StorageError, nearest
 from millwright.language.definition import Definition
 from millwright.language.tree import Number
 from millwright.modelling.specification import Specification, specify
+from millwright.storage.place import check_new
 from millwright.storage.sheet_schema import fit_properties
 
 __all__ = [
-    "check_new",
     "fit_settings",
     "read_sheet",
     "sheet_text",
@@ -175,12 +175,6 @@ def _value(definition: Definition) -> Any:
     if isinstance(definition.expression, Number) and not definition.per:
         return tomlkit.item(definition.expression.value)
     return tomlkit.item(definition.text)
-
-
-def check_new(path: Path, replace: bool) -> None:
-    """Refuse to overwrite a file unless `replace` says so."""
-    if path.exists() and not replace:
-        raise StorageError(f"{path} exists already; give replace=True to overwrite it.")
 
 
 def write_new(path: Path, text: str, replace: bool) -> None:
