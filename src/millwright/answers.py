@@ -203,26 +203,31 @@ class Answers(Held):
         against: str | None = None,
         level: float = 0.95,
         kind: TableKind = "central",
+        over: str | None = None,
     ) -> pd.DataFrame:
         """Summarise the differences between the levels of a quantity, one row a difference.
 
         Parameters
         ----------
         name
-            A quantity with one label set.
+            A quantity with labels, or an expression such as `line["slope"]`.
         against
             The level to compare all others with; by default each pair, later minus earlier.
         level, kind
             As for `table`, whose columns these are.
+        over
+            The label set whose levels are compared, by default the first; each difference is
+            taken within each label of the other sets.
 
         Raises
         ------
         ArgumentError
-            For a quantity without labels, an unknown level, or more than 400 differences.
+            For a quantity without labels, an unknown level or label set, or more than
+            400 differences.
         """
         import pandas as pd
 
-        table = make_table(contrasts(self.draws, name, against), level, kind)
+        table = make_table(contrasts(self.draws, name, against, over), level, kind)
         return pd.DataFrame(table.columns, index=pd.Index(table.names, name="difference"))
 
     def decide(

@@ -30,8 +30,9 @@ class Checked(Answers):
 
     def describe(self) -> str:
         """Return the model in words, every prior in full, with the sizes of its label sets."""
-        sizes = {name: len(labels) for name, labels in self.draws.binding.labels.items()}
-        return describe(self.draws.binding.specification, sizes)
+        binding = self.draws.binding
+        sizes = {name: len(labels) for name, labels in binding.labels.items()}
+        return describe(binding.specification, sizes, binding.taken.values())
 
     def convergence_table(self, names: str | Sequence[str] | None = None) -> pd.DataFrame:
         """Return all convergence numbers, one row a quantity.

@@ -21,7 +21,7 @@ from millwright.modelling.density import (
 )
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import chosen_forms, no_information
-from millwright.modelling.labelled import DRAW, Labelled, twin
+from millwright.modelling.labelled import DRAW, Labelled, spread_over, twin
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
@@ -283,7 +283,9 @@ def _share_from_own_data(binding: Binding, name: str, named: Mapping[str, Labell
     information = binding.arguments["information", name]
     part = binding.program.by_name[name]
     if part.event == "number":
-        strength = information * np.median(np.asarray(named["scale"].values), axis=0) ** 2
+        # A scale need not be unknown: it may be a constant, or have one value for each label.
+        scale = np.asarray(spread_over(named["scale"], (DRAW, *part.per)), dtype=float)
+        strength = information * (np.median(scale, axis=0) if scale.ndim else scale) ** 2
         return np.asarray(strength / (1 + strength))
     # The shares of a few draws, averaged: a matrix of medians need not be a covariance.
     some = {

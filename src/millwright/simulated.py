@@ -11,6 +11,7 @@ import numpy as np
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.outcomes import labels_of_outcome
 from millwright.errors import ArgumentError
+from millwright.modelling.labelled import RowAxis
 from millwright.modelling.specification import Part
 from millwright.shown import Shown, frame_text
 
@@ -155,8 +156,9 @@ class Simulated(Shown):
                 name: np.stack(value) if isinstance(value, list) else value
                 for name, value in columns.items()
             }
-            if axis == "row":
-                result |= arrays
+            table = RowAxis(axis).table
+            if table:
+                result[table] = arrays
             else:
-                result[axis.removeprefix("row_of_")] = arrays
+                result |= arrays
         return result

@@ -37,7 +37,7 @@ class ReadText(unittest.TestCase):
             "a.b": "dot",
             "lambda x: x": "Python function",
             "[]": "empty",
-            "'text'": "only inside brackets",
+            "'text'": "only as a label",
             "a if b else c": "where(",
             "x[1:2]": "slices",
             "x ^ 2": "**",

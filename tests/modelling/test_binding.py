@@ -90,7 +90,7 @@ class Labels(unittest.TestCase):
         )
         binding = model.bind(data)
         self.assertEqual(
-            dict(binding.program.outcome_axes), {"a": ("row_of_upper",), "b": ("row_of_lower",)}
+            dict(binding.program.outcome_axes), {"a": ("row of upper",), "b": ("row of lower",)}
         )
         fake = model.simulate(data, draws=3).data(1)
         self.assertEqual((len(fake["upper"]["a"]), len(fake["lower"]["b"])), (3, 2))

@@ -5,6 +5,8 @@ These tests start processes of their own, so they do not run within the parallel
 
 import multiprocessing
 import os
+import subprocess
+import sys
 import tempfile
 import threading
 import unittest
@@ -54,6 +56,31 @@ class Same(unittest.TestCase):
             there = target.fit(workers=2, **settings)
             self.assertTrue(Path(f"{folder}/died").exists())
         np.testing.assert_array_equal(there["x"], target.fit(**settings)["x"])
+
+
+SCRIPT = """
+import pathlib
+import millwright as mw
+with open({seen!r}, "a") as log:
+    log.write("run\\n")
+target = mw.Target(lambda x, y: -0.5 * (x * x + y * y), {{"x": "real", "y": "real"}},
+                   black_box=True)
+for method in ("random_walk", "ensemble"):
+    posterior = target.fit(seed=1, draws=50, warmup=50, workers=2, method=method, progress=False)
+    print(posterior["x"].shape)
+"""
+
+
+class PlainScripts(unittest.TestCase):
+    def test_a_script_without_a_guard_runs_once(self):
+        with tempfile.TemporaryDirectory() as folder:
+            seen, script = Path(folder, "seen"), Path(folder, "script.py")
+            script.write_text(SCRIPT.format(seen=str(seen)))
+            done = subprocess.run(
+                [sys.executable, str(script)], capture_output=True, text=True, timeout=240
+            )
+            self.assertEqual((done.returncode, done.stderr), (0, ""))
+            self.assertEqual(seen.read_text().split(), ["run"])
 
 
 class Trouble(unittest.TestCase):

@@ -13,10 +13,11 @@ from millwright.fitting import target_of
 from millwright.language.tree import Name, Operation, walk
 from millwright.model import Model
 from millwright.modelling.binding import Binding
+from millwright.modelling.labelled import RowAxis
 from millwright.modelling.words import describe
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.mode import value_and_gradient
-from millwright.sampling.pools import own_processes
+from millwright.sampling.pools import for_a_while
 
 __all__ = ["Vetting", "vet"]
 
@@ -72,7 +73,7 @@ class Vetting:
 
     def __str__(self) -> str:
         rows = ", ".join(
-            f"{size} rows" + (f" in {axis[7:]}" if axis.startswith("row_of_") else "")
+            f"{size} rows" + (f" in {RowAxis(axis).table}" if RowAxis(axis).table else "")
             for axis, size in self.rows.items()
         )
         labels = "".join(f"; {name}: {size} labels" for name, size in self.labels.items())
@@ -106,7 +107,7 @@ def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
     """
     answered = 0
     if workers:
-        with own_processes(workers) as processes:
+        with for_a_while(workers) as processes:
             answered = model.check_workers(processes, data)
     binding: Binding = model.bind(data)
     target = target_of(binding)
@@ -121,7 +122,7 @@ def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
         finite.append(np.isfinite(value) and np.isfinite(gradient).all())
     sizes = {name: len(labels) for name, labels in binding.labels.items()}
     return Vetting(
-        describe(model.specification, sizes),
+        describe(model.specification, sizes, binding.taken.values()),
         dict(binding.tables.sizes),
         sizes,
         target.dimension,

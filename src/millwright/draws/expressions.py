@@ -16,7 +16,7 @@ from millwright.modelling.arguments import check_functions
 from millwright.modelling.labelled import DRAW, full
 from millwright.modelling.specification import Part
 
-__all__ = ["Evaluated", "chosen_numbers", "evaluated", "single_numbers"]
+__all__ = ["Evaluated", "cell_labels", "chosen_numbers", "evaluated", "single_numbers"]
 
 
 @dataclass(frozen=True)
@@ -33,12 +33,15 @@ class Evaluated:
         Shape (chains, draws, cells): one cell for each label, or one.
     labels
         Label of each cell; one empty text without labels.
+    axes
+        The label sets that the cells run over, the last one fastest.
     """
 
     node: Node
     joint: str
     values: np.ndarray
     labels: tuple[str, ...]
+    axes: tuple[str, ...] = ()
 
 
 def evaluated(draws: Draws, text: str, what: str = "statement") -> Evaluated:
@@ -70,7 +73,7 @@ def evaluated(draws: Draws, text: str, what: str = "statement") -> Evaluated:
     axes = item.labels
     size = (chains * n, *draws.binding.program.shape(axes))
     values = np.array(full(item, (DRAW, *axes), size)).reshape(chains, n, -1)
-    return Evaluated(inner, joint, values, tuple(_cell_labels(draws, axes)))
+    return Evaluated(inner, joint, values, tuple(cell_labels(draws, axes)), axes)
 
 
 def chosen_numbers(draws: Draws, names: str | Sequence[str] | None) -> dict[str, np.ndarray]:
@@ -118,7 +121,8 @@ def _joint(node: Node) -> tuple[str, Node]:
     return "", node
 
 
-def _cell_labels(draws: Draws, axes: tuple[str, ...]) -> list[str]:
+def cell_labels(draws: Draws, axes: Sequence[str]) -> list[str]:
+    """Return the text of each combination of labels; one empty text without label sets."""
     labels = [""]
     for axis in axes:
         here = label_texts(draws.labels(axis))

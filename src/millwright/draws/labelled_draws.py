@@ -14,7 +14,7 @@ from millwright.errors import UnknownLabelError, nearest
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import place_unknowns
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, twin
+from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, is_rows, twin
 
 __all__ = ["Draws", "from_positions", "label_texts", "thinned"]
 
@@ -85,8 +85,7 @@ class Draws:
         return [
             name
             for name in written
-            if name not in fixed
-            and (rows or not any(axis.startswith("row") for axis in self.binding.axes[name]))
+            if name not in fixed and (rows or not any(map(is_rows, self.binding.axes[name])))
         ]
 
     def single(self, names: Sequence[str] | None = None) -> dict[str, np.ndarray]:

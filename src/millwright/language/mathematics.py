@@ -13,6 +13,7 @@ from millwright.language.tree import (
     Number,
     Operation,
     Slot,
+    Taken,
 )
 
 __all__ = ["latex_name", "latex_of"]
@@ -94,6 +95,8 @@ def _print(node: Node) -> tuple[str, int]:
             return _number(value), STRENGTH["negative"] if value < 0 else ATOM
         case Slot(index=index):
             return rf"c_{{{index}}}", ATOM
+        case Taken(text=text):
+            return rf"\mathrm{{{_text(text)}}}", ATOM
         case Name(name=name):
             return latex_name(name), ATOM
         case Label(value=value):

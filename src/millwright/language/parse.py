@@ -56,7 +56,7 @@ _REFUSED = {
     ast.IfExp: "write where(condition, value, otherwise) instead of `if ... else`",
     ast.NamedExpr: "`:=` has no meaning in a model",
     ast.Starred: "`*` before a name has no meaning in a model",
-    ast.JoinedStr: "text has a meaning only inside brackets, as a label",
+    ast.JoinedStr: "text has a meaning only as a label, in brackets or after `==`",
     ast.Slice: "brackets hold labels, never positions or slices",
     ast.Tuple: "a comma has no meaning here",
     ast.Dict: "braces have no meaning in a model",
@@ -251,7 +251,7 @@ class _Reader:
     def _number(self, node: ast.Constant) -> Number:
         value = node.value
         if isinstance(value, bool) or not isinstance(value, (int, float)):
-            words = "text has a meaning only inside brackets, as a label"
+            words = "text has a meaning only as a label, in brackets or after `==`"
             raise self._refuse(node, words if isinstance(value, str) else "this is not a number")
         try:
             number = float(value)
@@ -284,7 +284,9 @@ class _Reader:
         )
 
     def _comparison(self, node: ast.Compare) -> Operation:
-        operands = [self._node(part) for part in (node.left, *node.comparators)]
+        equal = all(isinstance(op, ast.Eq | ast.NotEq) for op in node.ops)
+        read = self._compared if equal else self._node
+        operands = [read(part) for part in (node.left, *node.comparators)]
         place = self._place(node)
         pairs = []
         for index, op in enumerate(node.ops):
@@ -293,6 +295,12 @@ class _Reader:
                 raise self._refuse(node, "`in` and `is` have no meaning in a model")
             pairs.append(Operation(operator, (operands[index], operands[index + 1]), place))
         return pairs[0] if len(pairs) == 1 else Operation("and", tuple(pairs), place)
+
+    def _compared(self, node: ast.expr) -> Node:
+        """Read one side of `==`: a text there is a label."""
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            return Label(normal_name(node.value), self._place(node))
+        return self._node(node)
 
     def _call(self, node: ast.Call) -> Call:
         if not isinstance(node.func, ast.Name):

@@ -14,6 +14,7 @@ from millwright.language.tree import (
     Number,
     Operation,
     Slot,
+    Taken,
 )
 
 __all__ = ["ATOM", "STRENGTH", "number_text", "text_of"]
@@ -53,6 +54,8 @@ def _print(node: Node) -> tuple[str, int]:
             return number_text(value), STRENGTH["negative"] if value < 0 else ATOM
         case Slot(index=index):
             return f"#{index}", ATOM
+        case Taken(text=text):
+            return text, ATOM
         case Name(name=name):
             return name, ATOM
         case Label(value=value):

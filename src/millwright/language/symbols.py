@@ -86,10 +86,16 @@ class Symbol:
         return self._with(">=", other)
 
     def __eq__(self, other: object) -> Symbol:  # type: ignore[override]
-        return self._with("==", other)
+        return self._compared("==", other)
 
     def __ne__(self, other: object) -> Symbol:  # type: ignore[override]
-        return self._with("!=", other)
+        return self._compared("!=", other)
+
+    def _compared(self, operator: str, other: object) -> Symbol:
+        """Compare with a quantity, a number, or (a column of labels) with a label."""
+        if isinstance(other, str):
+            return Symbol(Operation(operator, (self.node, Label(normal_name(other)))))
+        return self._with(operator, other)
 
     def __neg__(self) -> Symbol:
         if isinstance(self.node, Number):

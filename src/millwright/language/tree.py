@@ -20,6 +20,8 @@ __all__ = [
     "Operation",
     "Place",
     "Slot",
+    "Taken",
+    "children",
     "walk",
 ]
 
@@ -45,6 +47,15 @@ class Slot:
     """A number that has become an argument of the compiled function, by its position there."""
 
     index: int
+    place: Place | None = field(default=None, compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """A value taken from the data once, by its position among those; `text` says which."""
+
+    index: int
+    text: str = field(default="", compare=False)
     place: Place | None = field(default=None, compare=False)
 
 
@@ -100,7 +111,7 @@ class Listed:
     place: Place | None = field(default=None, compare=False)
 
 
-Node = Number | Slot | Name | Label | Operation | Call | Lookup | Listed
+Node = Number | Slot | Taken | Name | Label | Operation | Call | Lookup | Listed
 
 
 def children(node: Node) -> tuple[Node, ...]:

@@ -18,13 +18,14 @@ from millwright.modelling.density import check_unknown_axes
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.foreign import Foreign, foreign_function
 from millwright.modelling.label_sets import label_sets
-from millwright.modelling.labelled import Labelled, base_axis
+from millwright.modelling.labelled import Labelled, base_axis, is_rows
 from millwright.modelling.missing import columns_with_gaps, missing_name, with_missing_values
 from millwright.modelling.program import NUMBERS, Program, lift_numbers
 from millwright.modelling.shaping import check_axes, spread_arguments
 from millwright.modelling.space import free_shape, onto_support, places
 from millwright.modelling.specification import Part, Specification
 from millwright.modelling.tables import LabelSets, Parted, Tables, joined, read_tables
+from millwright.modelling.taken import TakenValue, take_values, taken_arguments
 
 __all__ = ["Binding", "bind"]
 
@@ -49,6 +50,8 @@ class Binding:
         The data before rows were left out.
     parted
         Rows left out that are to be predicted, if any.
+    taken
+        Values taken from the data of the fit, such as `mean(hours)`.
     """
 
     specification: Specification
@@ -61,6 +64,7 @@ class Binding:
     dropped: Mapping[str, int] = field(default_factory=dict)
     given: Tables | None = field(default=None, repr=False)
     parted: Parted | None = field(default=None, repr=False)
+    taken: Mapping[tuple[str, str, str], TakenValue] = field(default_factory=dict, repr=False)
 
     @property
     def dimension(self) -> int:
@@ -125,8 +129,17 @@ class _Data(dict[tuple[str, ...], Any]):
         return self.tables.codes(name, self.labels[label_set], label_set)
 
     def reduced(self, name: str, *label_sets: str) -> np.ndarray:
-        """Return a column as one value per label; it must be constant within each label."""
-        values = self.all_rows.numbers(name)
+        """Return a column as one value per label; it must be constant within each label.
+
+        Of a column of labels, the positions of its labels.
+        """
+        column = self.all_rows.column(name)
+        if column.numeric:
+            values = self.all_rows.numbers(name)
+        else:
+            if name not in self.labels:
+                self.all_rows.numbers(name)
+            values = self.all_rows.codes(name, self.labels[name], name).astype(float)
         shared = [s for s in label_sets if s not in self.tables.columns]
         if shared:
             raise DataError(
@@ -207,26 +220,45 @@ def bind(
     # Rows to be predicted have a say in what labels there are.
     seen = given if missing == "predict" else tables
     known_labels = label_sets(specification, seen, dict(labels or {}))
-    columns = _columns_used(specification, tables, names, outcomes == "needed")
-    parts, numbers = lift_numbers(specification.parts)
-    if gaps:
-        parts = with_missing_values(parts, gaps)
-        known_labels |= {missing_name(name): _gap_labels(tables, name) for name in gaps}
+    settled = specification.parts
+    taken: dict[tuple[str, str, str], TakenValue] = {}
+    if like:
+        # New rows need not have what only values of the fit or derived quantities rest on.
+        settled, taken = take_values(settled, like.program, like.arguments, (), like.taken)
+    used = settled if like is None else _needed(settled)
+    columns = _columns_used(specification, used, tables, names, outcomes == "needed")
     sizes = {**tables.sizes, **{s: len(v) for s, v in known_labels.items()}}
-    program = Program(
-        parts,
-        tuple(columns.items()),
-        tuple(sizes.items()),
-        (),
-        tuple(known_labels.items()),
-        foreign=like.program.foreign if like else _foreign(specification, functions),
-    )
     of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
     arguments = _Data(
         tables, known_labels, of_labels, like.tables if like else seen, frozenset(gaps)
     )
+    foreign = like.program.foreign if like else _foreign(specification, functions)
+    before = Program(
+        settled,
+        tuple(columns.items()),
+        tuple(sizes.items()),
+        (),
+        tuple(known_labels.items()),
+        foreign=foreign,
+    )
+    if like is None:
+        settled, taken = take_values(settled, before, arguments, gaps, None)
+    parts, numbers = lift_numbers(settled)
+    if gaps:
+        parts = with_missing_values(parts, gaps)
+        known_labels |= {missing_name(name): _gap_labels(tables, name) for name in gaps}
+        sizes |= {s: len(v) for s, v in known_labels.items()}
+        arguments.labels = known_labels
+    program = replace(
+        before,
+        parts=parts,
+        sizes=tuple(sizes.items()),
+        labels=tuple(known_labels.items()),
+        taken=tuple(value.item.axes for value in taken.values()),
+        fresh=_fresh_axes(sizes, known_labels, like) if like else frozenset(),
+    )
     arguments[NUMBERS] = numbers
-    # New rows need not have what only derived quantities are computed from.
+    arguments.update(taken_arguments(taken))
     evaluation, axes = _first_evaluation(program, arguments, whole=like is None)
     with np.errstate(all="ignore"):
         outcome_axes = _outcome_axes(program, evaluation, columns)
@@ -234,7 +266,7 @@ def bind(
         if outcomes == "needed":
             for part in program.outcomes:
                 check_outcome(part, outcome_axes[part.name], evaluation)
-    used = [name for name in columns if name in tables.columns]
+    here = [name for name in columns if name in tables.columns]
     label_columns = [name for name in known_labels if name in tables.columns]
     return Binding(
         specification,
@@ -243,11 +275,18 @@ def bind(
         dict(arguments),
         known_labels,
         axes,
-        tables.fingerprint([*used, *label_columns]),
+        tables.fingerprint([*here, *label_columns]),
         parted.dropped if parted else {},
         given,
         parted if missing == "predict" else None,
+        taken,
     )
+
+
+def _fresh_axes(sizes: Mapping[str, int], labels: LabelSets, like: Binding) -> frozenset[str]:
+    """Return the axes whose entries are others than at the fit: all rows, and what has grown."""
+    rows = {axis for axis in sizes if is_rows(axis)}
+    return frozenset(rows | {name for name in labels if labels[name] != like.labels.get(name)})
 
 
 def _check_gaps(specification: Specification, parted: Parted) -> None:
@@ -304,11 +343,15 @@ def _names_in(part: Part) -> Iterator[Name]:
 
 
 def _columns_used(
-    specification: Specification, tables: Tables, defined: set[str], needed: bool
+    specification: Specification,
+    parts: Sequence[Part],
+    tables: Tables,
+    defined: set[str],
+    needed: bool,
 ) -> dict[str, tuple[str, ...]]:
     """Return the axes of each column in use; refuse names that nothing defines."""
     result: dict[str, tuple[str, ...]] = {}
-    for part in specification.parts:
+    for part in parts:
         for name in _names_in(part):
             if name.name in defined:
                 continue
@@ -352,8 +395,8 @@ def _first_evaluation(
 ) -> tuple[Evaluation, dict[str, tuple[str, ...]]]:
     """Evaluate every definition once, at a point inside every support.
 
-    This resolves labels, finds all axes and meets every mistake of shape. Unless `whole`, derived
-    quantities that nothing else rests on are left out.
+    This resolves labels, finds all axes and meets every mistake of shape. Unless `whole`, terms
+    and derived quantities that nothing else rests on are left out.
     """
     evaluation = Evaluation(on_numpy, program, arguments)
     axes: dict[str, tuple[str, ...]] = {}
@@ -374,9 +417,9 @@ def _first_evaluation(
 
 
 def _needed(parts: Sequence[Part]) -> list[Part]:
-    """Return all parts but derived ones that no other part rests on."""
+    """Return what outcomes need: all parts but terms, and derived ones that no other rests on."""
     named = {part.name: part for part in parts}
-    wanted = [part for part in parts if part.kind != "derived"]
+    wanted = [part for part in parts if part.kind not in ("derived", "term")]
     found: dict[str, Part] = {}
     while wanted:
         part = wanted.pop()
@@ -425,9 +468,9 @@ def _axes_without_column(
     part: Part, named: Mapping[str, Labelled], program: Program
 ) -> tuple[str, ...]:
     """Return an outcome's axes when the data do not have it, as for simulation."""
-    tables = [axis for axis in program.size_of if axis.startswith("row")]
+    tables = [axis for axis in program.size_of if is_rows(axis)]
     used = [base_axis(axis) for item in named.values() for axis in item.axes]
-    rows = tuple(axis for axis in dict.fromkeys(used) if axis.startswith("row"))
+    rows = tuple(axis for axis in dict.fromkeys(used) if is_rows(axis))
     own = (part.name,) if part.event == "vector" and part.name in program.size_of else ()
     if not rows and part.event == "number":
         family = family_of(part.family, part.arguments)
@@ -445,5 +488,5 @@ def _axes_without_column(
 
 def _mend(named: Mapping[str, Labelled], axes: tuple[str, ...]) -> str:
     extra = [axis for item in named.values() for axis in item.labels if axis not in axes]
-    rows = any(axis.startswith("row") for axis in extra)
+    rows = any(map(is_rows, extra))
     return "" if rows else ". Look it up row by row with [{axis}]"

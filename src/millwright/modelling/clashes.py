@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from millwright.modelling.labelled import Labelled
+from millwright.modelling.labelled import Labelled, RowAxis, is_rows
 from millwright.modelling.program import Program
 
 __all__ = ["axis_words", "clash", "per_words"]
@@ -12,7 +12,7 @@ __all__ = ["axis_words", "clash", "per_words"]
 
 def axis_words(axis: str) -> str:
     """Return what one step along an axis is."""
-    return f"row of `{axis[7:]}`" if axis.startswith("row_of_") else axis
+    return f"row of `{axis.table}`" if isinstance(axis, RowAxis) and axis.table else axis
 
 
 def per_words(program: Program, text: str, item: Labelled) -> str:
@@ -29,7 +29,7 @@ def clash(program: Program, texts: Sequence[str], items: Sequence[Labelled]) -> 
     words = [per_words(program, texts[at], items[at]) for at in (first, second)]
     for this, other in ((first, second), (second, first)):
         sets = items[this].labels
-        rows = any(axis.startswith("row") for axis in items[other].labels)
+        rows = any(map(is_rows, items[other].labels))
         if rows and all(axis in program.column_axes for axis in sets):
             mend = f"Look it up row by row: {texts[this]}[{', '.join(sets)}]"
             break

@@ -7,7 +7,7 @@ and computes each further definition at most once, when it is asked for.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -27,6 +27,7 @@ from millwright.language.tree import (
     Number,
     Operation,
     Slot,
+    Taken,
 )
 from millwright.language.vocabulary import FUNCTIONS
 from millwright.modelling.clashes import axis_words, clash, per_words
@@ -37,11 +38,12 @@ from millwright.modelling.labelled import (
     Labelled,
     aligned,
     base_axis,
+    is_rows,
     spread_over,
     twin,
     union_axes,
 )
-from millwright.modelling.program import NUMBERS, Arguments, Program
+from millwright.modelling.program import NUMBERS, TAKEN, Arguments, Program
 from millwright.modelling.specification import Part
 
 __all__ = ["Evaluation"]
@@ -59,6 +61,9 @@ _BINARY: dict[str, Callable[[Any, Any], Any]] = {
     "==": lambda a, b: a == b,
     "!=": lambda a, b: a != b,
 }
+
+
+_ARITHMETIC = frozenset({"+", "-", "*", "/", "**", "@", "negative"})
 
 
 class Evaluation:
@@ -108,10 +113,10 @@ class Evaluation:
         result = {}
         for name, node in part.arguments:
             item = self.expression(node, rows)
-            axes = tuple(part.per[0] if axis.startswith("row") else axis for axis in item.axes)
+            axes = tuple(part.per[0] if is_rows(axis) else axis for axis in item.axes)
             values = item.values
             if axes != item.axes:
-                at = tuple(gaps if a.startswith("row") else slice(None) for a in item.axes)
+                at = tuple(gaps if is_rows(a) else slice(None) for a in item.axes)
                 values = values[at]
             result[name] = Labelled(values, axes)
         return result
@@ -130,6 +135,11 @@ class Evaluation:
     def expression(self, node: Node, part: Part) -> Labelled:
         """Return the value of an expression that stands in the definition `part`."""
         return _Walk(self, part).visit(node)
+
+    def centre_and_scale(self, node: Call, part: Part) -> tuple[Labelled, Labelled]:
+        """Return what `standardise(...)` in the definition `part` subtracts and divides by."""
+        walk = _Walk(self, part)
+        return walk.centre_and_scale(walk.visit(node.arguments[0]), node)
 
     def size(self, axis: str) -> int:
         """Return the length of an axis."""
@@ -179,6 +189,11 @@ class _Walk:
                 return Labelled(value)
             case Slot(index=index):
                 return Labelled(self.evaluation.arguments[NUMBERS][index])
+            case Taken(index=index):
+                return Labelled(
+                    self.evaluation.arguments[TAKEN, str(index)],
+                    self.evaluation.program.taken[index],
+                )
             case Name():
                 return self._name(node)
             case Lookup():
@@ -190,7 +205,11 @@ class _Walk:
             case Listed(items=items):
                 return self._listed(items, node)
             case Label():
-                raise self.fail("a label stands outside brackets", node)
+                raise self.fail(
+                    f"the label {node.value!r} can stand in brackets, or be compared with a "
+                    "column of labels by `==` or `!=`",
+                    node,
+                )
 
     def _name(self, node: Name) -> Labelled:
         program = self.evaluation.program
@@ -207,7 +226,7 @@ class _Walk:
 
     def _column(self, name: str, axes: tuple[str, ...]) -> Labelled:
         arguments = self.evaluation.arguments
-        if self.part.per and any(axis.startswith("row") for axis in axes):
+        if self.part.per and any(map(is_rows, axes)):
             return Labelled(arguments["reduced", name, *self.part.per], self.part.per)
         return self.evaluation.column(name)
 
@@ -219,17 +238,60 @@ class _Walk:
                 f"`{self.text(node.base)}` is a single value, so nothing can be looked up in it",
                 node,
             )
-        if len(node.labels) != len(sets):
+        if len(node.labels) > len(sets):
             raise self.fail(
                 f"`{self.text(node.base)}` has one value per {', '.join(sets)}, so its brackets "
                 f"take {len(sets)} label{'s' if len(sets) > 1 else ''}, not {len(node.labels)}",
                 node,
             )
-        picks = [self._pick(label, axis) for label, axis in zip(node.labels, sets, strict=True)]
+        chosen = sets if len(node.labels) == len(sets) else self._meant(node, sets)
+        picks = [self._pick(label, axis) for label, axis in zip(node.labels, chosen, strict=True)]
         axes, codes = aligned(picks)
-        if DRAW in base.axes:
-            return Labelled(base.values[(slice(None), *codes)], (DRAW, *axes))
-        return Labelled(base.values[tuple(codes)], axes)
+        left = [axis for axis in sets if axis not in chosen]
+        both = [axis for axis in axes if axis in left]
+        if both:
+            raise self.fail(
+                f"the result would have the labels of `{both[0]}` twice: once from the brackets, "
+                "once left open",
+                node,
+            )
+        # What is picked comes first, so that what is left open keeps its order behind it.
+        lead = (DRAW,) if DRAW in base.axes else ()
+        values = base.values
+        if left:
+            values = spread_over(Labelled(values, base.axes), (*lead, *chosen, *left))
+        return Labelled(values[(*(slice(None),) * len(lead), *codes)], (*lead, *axes, *left))
+
+    def _meant(self, node: Lookup, sets: tuple[str, ...]) -> tuple[str, ...]:
+        """Find the label set of each label in brackets that leave some label sets open."""
+        found: list[str] = []
+        for label in node.labels:
+            free = [axis for axis in sets if axis not in found]
+            fitting = [axis for axis in free if self._could_pick(label, axis)]
+            named = [axis for axis in fitting if isinstance(label, Name) and label.name == axis]
+            fitting = named or fitting
+            if len(fitting) != 1:
+                what = f"{label.value!r}" if isinstance(label, Label) else f"`{self.text(label)}`"
+                which = " and ".join(f"`{axis}`" for axis in fitting) or "none of them"
+                raise self.fail(
+                    f"`{self.text(node.base)}` has one value per {', '.join(sets)}; {what} is a "
+                    f"label of {which}, so give a label for each: {len(sets)} in the brackets",
+                    label,
+                )
+            found.append(fitting[0])
+        return tuple(found)
+
+    def _could_pick(self, label: Node, axis: str) -> bool:
+        try:
+            self._pick(label, axis)
+        except (DataError, KeyError):
+            # While compiling, the data hold no codes of labels that did not fit before.
+            return False
+        except ModelError:
+            if isinstance(label, Name) and label.name not in self.evaluation.program.column_axes:
+                raise
+            return False
+        return True
 
     def _pick(self, label: Node, axis: str) -> Labelled:
         """Return positions in the label set `axis`."""
@@ -284,7 +346,11 @@ class _Walk:
         return Labelled(stacked, (*lead, LIST))
 
     def _operation(self, node: Operation) -> Labelled:
+        if node.operator in ("==", "!=") and any(isinstance(p, Label) for p in node.operands):
+            return self._is_label(node)
         operands = [self.visit(part) for part in node.operands]
+        if node.operator in _ARITHMETIC:
+            operands = [self._as_number(item) for item in operands]
         if node.operator == "@":
             return self._dot(operands, node)
         if node.operator == "negative":
@@ -300,16 +366,60 @@ class _Walk:
             return Labelled(result, axes)
         return Labelled(_BINARY[node.operator](values[0], values[1]), axes)
 
+    def _as_number(self, item: Labelled) -> Labelled:
+        """Return 1 for true and 0 for false: array libraries differ in arithmetic on truths."""
+        values = self.m.asarray(item.values)
+        return Labelled(values + 0.0, item.axes) if values.dtype.kind == "b" else item
+
+    def _is_label(self, node: Operation) -> Labelled:
+        """Compare a column of labels with one label: one truth for each row."""
+        left, right = node.operands
+        label, column = (left, right) if isinstance(left, Label) else (right, left)
+        if not isinstance(label, Label) or not isinstance(column, Name):
+            raise self.fail("a label is compared with a column of labels", node)
+        program = self.evaluation.program
+        if column.name not in program.column_axes or column.name in program.by_name:
+            raise self.fail(
+                f"`{column.name}` is not a column of labels, so it cannot be compared with "
+                f"{label.value!r}",
+                column,
+            )
+        if column.name not in dict(program.labels):
+            raise self.fail(
+                f"`{column.name}` holds numbers, so it cannot be compared with the text "
+                f"{label.value!r}; write the number without quotes",
+                label,
+            )
+        wanted = self._pick(label, column.name).values
+        codes = self._label_codes(column)
+        same = codes.values == wanted
+        return Labelled(same if node.operator == "==" else self.m.logical_not(same), codes.axes)
+
+    def _label_codes(self, column: Name) -> Labelled:
+        """Return the positions of a column's labels, row by row or one for each label of `per`."""
+        per = self.part.per
+        if column.name in per:
+            return Labelled(np.arange(self.evaluation.size(column.name)), (column.name,))
+        if per and any(map(is_rows, self.evaluation.program.column_axes[column.name])):
+            return Labelled(self.evaluation.arguments["reduced", column.name, *per], per)
+        return self._codes(column, column.name)
+
     def _call(self, node: Call) -> Labelled:
         if node.function in KERNELS:
             return self._kernel(node)
-        items = [self.visit(argument) for argument in node.arguments]
+        items = [self._as_number(self.visit(argument)) for argument in node.arguments]
+        if node.function == "where":
+            items[0] = self.visit(node.arguments[0])
         if node.function == "dot":
             return self._dot(items, node)
-        if node.function in ("sum", "mean"):
+        if node.function in ("sum", "mean", "sd"):
+            self._refuse_fresh(items[0].labels, node)
             return self._reduce(node.function, items[0])
+        if node.function == "standardise":
+            return self._standardised(items[0], node)
         own = self.evaluation.program.foreign_by_name.get(node.function)
         if own is not None and own.gives == "number":
+            self._refuse_fresh([axis for item in items for axis in item.labels], node)
             return self._number_of(own, items, node)
         axes, values = self._together(items, node.arguments, node)
         if node.function not in FUNCTIONS:
@@ -392,13 +502,59 @@ class _Walk:
     def _reduce(self, function: str, item: Labelled) -> Labelled:
         over = tuple(at for at, axis in enumerate(item.axes) if axis != DRAW)
         kept = (DRAW,) if DRAW in item.axes else ()
-        return Labelled(getattr(self.m, function)(self.m.asarray(item.values), axis=over), kept)
+        values = self.m.asarray(item.values)
+        if function != "sd":
+            return Labelled(getattr(self.m, function)(values, axis=over), kept)
+        return Labelled(self._sd(values, over), kept)
+
+    def _sd(self, values: Array, over: tuple[int, ...]) -> Array:
+        count = int(np.prod([values.shape[at] for at in over]))
+        apart = values - self.m.mean(values, axis=over, keepdims=True)
+        return self.m.sqrt(self.m.sum(apart**2, axis=over) / (count - 1 if count > 1 else np.nan))
+
+    def _refuse_fresh(self, axes: Sequence[str], node: Node) -> None:
+        """Refuse to reduce over new rows or new labels: the fit's answer would be another."""
+        fresh = [axis for axis in axes if base_axis(axis) in self.evaluation.program.fresh]
+        if fresh:
+            raise self.fail(
+                f"`{self.text(node)}` runs over {'the rows' if is_rows(fresh[0]) else fresh[0]} "
+                "with something unknown in it, so for other rows than those of the fit it would "
+                "be another quantity. Reduce the data alone, as in slope * mean(hours), or make "
+                "the row's own part of it a definition",
+                node,
+            )
+
+    def centre_and_scale(self, item: Labelled, node: Node) -> tuple[Labelled, Labelled]:
+        """Return what `standardise` subtracts and divides by."""
+        if not item.labels:
+            raise self.fail("a single value cannot be standardised", node)
+        rows = [at for at, axis in enumerate(item.axes) if is_rows(axis)]
+        over = tuple(rows or (at for at, axis in enumerate(item.axes) if axis != DRAW))
+        kept = tuple(axis for at, axis in enumerate(item.axes) if at not in over)
+        values = self.m.asarray(item.values)
+        scale = self._sd(values, over)
+        if isinstance(scale, np.ndarray | float) and not np.all(scale > 0):
+            raise self.fail(
+                "what is standardised does not vary (or is a single row), so its sd is no scale",
+                node,
+            )
+        return Labelled(self.m.mean(values, axis=over), kept), Labelled(scale, kept)
+
+    def _standardised(self, item: Labelled, node: Call) -> Labelled:
+        self._refuse_fresh(item.labels, node)
+        centre, scale = self.centre_and_scale(item, node)
+        _, (x, middle, sd) = aligned([item, centre, scale])
+        return Labelled((x - middle) / sd, item.axes)
 
     def _dot(self, items: list[Labelled], node: Operation | Call) -> Labelled:
         left, right = items
         for item, side in zip(items, _sides(node), strict=True):
             self._no_list(item, side)
-        shared = left.labels[-1:] if set(left.labels[-1:]) & set(right.labels) else ()
+        shared = tuple(axis for axis in left.labels if axis in right.labels)
+        if left.labels[-1:] != shared[-1:]:
+            # Of several only the last one of the left side is meant, as for matrices.
+            shared = tuple(axis for axis in shared if not is_rows(axis))
+        shared = shared[-1:] if left.labels[-1:] == shared[-1:] or len(shared) == 1 else ()
         if not shared:
             sides = _sides(node)
             raise self.fail(
@@ -406,6 +562,7 @@ class _Walk:
                 f"{self._words(sides[0], left)} and {self._words(sides[1], right)}",
                 node,
             )
+        self._refuse_fresh(shared, node)
         letters = {axis: chr(97 + at) for at, axis in enumerate(union_axes(items))}
         kept = [axis for axis in letters if axis not in shared and axis != DRAW]
         axes = (DRAW, *kept) if DRAW in letters else tuple(kept)
@@ -439,7 +596,7 @@ class _Walk:
     def _rows_of_one(self, wanted: set[str]) -> bool:
         """Whether the label sets are an outcome's own, and the rows of one table."""
         others = wanted - {self.part.name}
-        return len(others) == 1 and all(axis.startswith("row") for axis in others)
+        return len(others) == 1 and all(map(is_rows, others))
 
     def _words(self, node: Node, item: Labelled) -> str:
         return per_words(self.evaluation.program, self.text(node), item)

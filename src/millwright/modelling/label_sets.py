@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from itertools import pairwise
 from typing import Any
 
 from millwright.distributions.vector import VectorFamily
 from millwright.errors import DataError, ModelError, nearest
 from millwright.language.parse import normal_name
+from millwright.language.tree import Label, Name, Operation, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.specification import Part, Specification
 from millwright.modelling.tables import Tables
@@ -52,9 +54,20 @@ def label_sets(
             if name not in result:
                 result[name] = _of_column(part, name, tables)
         _check_enough(part, result)
+        for name in _compared_with_labels(part):
+            if name not in result and name in tables.columns and not tables.columns[name].numeric:
+                result[name] = tables.labels(name)
     for name, labels in tables.matrix_labels.items():
         result.setdefault(name, labels)
     return result
+
+
+def _compared_with_labels(part: Part) -> Iterator[str]:
+    """Yield the columns that a definition compares with a label."""
+    for _, top in part.arguments:
+        for node in walk(top):
+            if isinstance(node, Operation) and any(isinstance(n, Label) for n in node.operands):
+                yield from (n.name for n in node.operands if isinstance(n, Name))
 
 
 def _is_between(stated: Any) -> bool:

@@ -1,7 +1,8 @@
 """Arrays with named axes, and the one rule by which they combine.
 
-An axis is a label set, the rows of a table, or `draw` (always first, when a computation runs
-over posterior or prior draws). Quantities combine by axis name, never by length.
+An axis is a label set (a plain text), the rows of a table (`RowAxis`), or `draw` (always first,
+when a computation runs over posterior or prior draws). Quantities combine by axis name, never by
+length.
 """
 
 from __future__ import annotations
@@ -17,26 +18,50 @@ __all__ = [
     "DRAW",
     "LIST",
     "Labelled",
+    "RowAxis",
     "aligned",
     "base_axis",
+    "is_rows",
+    "row_axis",
     "spread_over",
     "twin",
     "union_axes",
 ]
 
 DRAW = "draw"
-LIST = "list"
+LIST = "written list"
 """Axis of a list written in a definition, until an argument gives it a label set."""
+
+
+class RowAxis(str):
+    """The axis of a table's rows. What an axis is called says nothing of its kind."""
+
+    __slots__ = ()
+
+    @property
+    def table(self) -> str:
+        """Name of the table, or '' for the only one."""
+        return str(self).removeprefix("row").removeprefix(" of ")
+
+
+def row_axis(table: str = "") -> RowAxis:
+    """Return the axis of a table's rows: `row` or `row of upper`, which names no label set."""
+    return RowAxis(f"row of {table}" if table else "row")
+
+
+def is_rows(axis: str) -> bool:
+    """Whether an axis is that of a table's rows, or the second one of a matrix over rows."""
+    return isinstance(axis, RowAxis)
 
 
 def twin(axis: str) -> str:
     """Return the name of a label set's second axis, that of the columns of a square matrix."""
-    return axis + "'"
+    return type(axis)(axis + "'")
 
 
 def base_axis(axis: str) -> str:
     """Return the label set of an axis: that of its twin, or itself."""
-    return axis.removesuffix("'")
+    return type(axis)(axis.removesuffix("'"))
 
 
 class Labelled(NamedTuple):

@@ -19,12 +19,13 @@ from millwright.modelling.foreign import Foreign
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.specification import Part
 
-__all__ = ["NUMBERS", "Arguments", "Program", "lift_numbers"]
+__all__ = ["NUMBERS", "TAKEN", "Arguments", "Program", "lift_numbers"]
 
 Arguments = Mapping[tuple[str, ...], Any]
 """Arrays that a compiled function takes, by what they are."""
 
 NUMBERS = ("numbers",)
+TAKEN = "taken"
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,10 @@ class Program:
         Form in which each group prior is sampled; see `hierarchy`.
     foreign
         Registered functions, as they were when the model was bound.
+    taken
+        Axes of each value taken from the data.
+    fresh
+        Axes that hold other entries than at the fit: nothing may be reduced over them.
     """
 
     parts: tuple[Part, ...]
@@ -56,6 +61,8 @@ class Program:
     labels: tuple[tuple[str, tuple[Any, ...]], ...] = ()
     forms: tuple[tuple[str, str], ...] = ()
     foreign: tuple[Foreign, ...] = ()
+    taken: tuple[tuple[str, ...], ...] = ()
+    fresh: frozenset[str] = frozenset()
 
     @cached_property
     def _hash(self) -> int:

@@ -11,7 +11,15 @@ from millwright.distributions.family import Parameter
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.errors import ModelError
 from millwright.modelling.arguments import family_of
-from millwright.modelling.labelled import DRAW, LIST, Labelled, base_axis, spread_over, twin
+from millwright.modelling.labelled import (
+    DRAW,
+    LIST,
+    Labelled,
+    base_axis,
+    is_rows,
+    spread_over,
+    twin,
+)
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
 
@@ -126,7 +134,7 @@ def check_axes(
                 )
             )
         words = ", ".join(f"{axis} ({program.shape((axis,))[0]})" for axis in axes)
-        more = "" if extra[0].startswith("row") else mend.format(axis=extra[0])
+        more = "" if is_rows(extra[0]) else mend.format(axis=extra[0])
         single = "is a single unknown" if part.kind == "unknown" else "is a single value"
         has = f"has one value per {words}" if words else single
         raise ModelError(

@@ -2,7 +2,7 @@
 
 A DataFrame or a flat mapping of arrays is one table, whose axis is `row`. A mapping of names
 to DataFrames or mappings is several tables of their own lengths; the rows of `upper` are the
-axis `row_of_upper`. Single numbers in a mapping are constants without an axis.
+axis `row of upper`. Single numbers in a mapping are constants without an axis.
 """
 
 from __future__ import annotations
@@ -17,6 +17,8 @@ import numpy as np
 
 from millwright.errors import DataError, nearest
 from millwright.language.parse import normal_name
+from millwright.language.vocabulary import RESERVED
+from millwright.modelling.labelled import RowAxis, row_axis
 
 __all__ = ["Column", "LabelSets", "Parted", "Tables", "joined", "read_tables", "row_words"]
 
@@ -195,10 +197,16 @@ class Tables:
         digest = hashlib.sha256()
         for name in sorted(names):
             column = self.columns[name]
-            digest.update(repr((name, column.axes, column.values.shape)).encode())
+            axes = tuple(map(_axis_text, column.axes))
+            digest.update(repr((name, axes, column.values.shape)).encode())
             values = column.values
             digest.update(values.tobytes() if column.numeric else repr(list(values)).encode())
         return digest.hexdigest()
+
+
+def _axis_text(axis: str) -> str:
+    """Return an axis as fingerprints have always known it."""
+    return f"row_of_{axis.table}" if isinstance(axis, RowAxis) and axis.table else str(axis)
 
 
 def joined(first: Tables, second: Tables) -> Tables:
@@ -249,7 +257,7 @@ def read_tables(
     sizes: dict[str, int] = {}
     matrices: dict[str, tuple[Label, ...]] = {}
     for table, content in _tables(data):
-        axis = "row" if table is None else f"row_of_{table}"
+        axis = row_axis(table or "")
         for name, values in _items(content):
             key = normal_name(str(name))
             if key in columns:
@@ -260,14 +268,22 @@ def read_tables(
             column = _column(key, values, axis)
             _check_length(column, axis, sizes)
             if len(column.axes) == 2:
+                _check_matrix_name(key)
                 matrices[key] = tuple(range(1, column.values.shape[1] + 1))
             columns[key] = column
     if rows is not None:
         _check_rows(rows, sizes)
-        sizes.setdefault("row", rows)
+        sizes.setdefault(row_axis(), rows)
     for alias, target in aliases:
         _apply_alias(alias, target, columns, matrices)
     return Tables(columns, sizes, matrices)
+
+
+def _check_matrix_name(name: str) -> None:
+    if name in RESERVED or name.startswith("row of "):
+        raise DataError(
+            f"The matrix `{name}` would be a label set of that name, which is reserved; rename it."
+        )
 
 
 def _is_table(value: Any) -> bool:
@@ -397,7 +413,11 @@ def _apply_alias(
         return
     if isinstance(target, str):
         old = columns.pop(names[0])
-        columns[alias] = Column(alias, old.values, old.axes, old.levels)
+        axes = old.axes
+        if names[0] in matrices:
+            matrices[alias] = matrices.pop(names[0])
+            axes = (old.axes[0], alias)
+        columns[alias] = Column(alias, old.values, axes, old.levels)
         return
     parts = [columns[name] for name in names]
     if any(not part.numeric or part.axes != parts[0].axes for part in parts):

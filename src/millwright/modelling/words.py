@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import replace
 
 import numpy as np
@@ -20,17 +21,24 @@ from millwright.modelling.labelled import DRAW, Labelled
 from millwright.modelling.program import Program
 from millwright.modelling.shaping import check_axes, spread_arguments
 from millwright.modelling.specification import Part, Specification
+from millwright.modelling.taken import TakenValue
 
 __all__ = ["describe", "prior_range"]
 
 
-def describe(specification: Specification, sizes: dict[str, int] | None = None) -> str:
+def describe(
+    specification: Specification,
+    sizes: dict[str, int] | None = None,
+    taken: Collection[TakenValue] = (),
+) -> str:
     """Return the model in words.
 
     Parameters
     ----------
     sizes
         Lengths of the label sets, if the data are known.
+    taken
+        Values taken from the data.
     """
     lines = [specification.title or "A model without a title"]
     if specification.notes:
@@ -46,7 +54,14 @@ def describe(specification: Specification, sizes: dict[str, int] | None = None) 
         if parts:
             lines += ["", heading]
             lines += [line for part in parts for line in _lines(part, specification, sizes or {})]
+    if taken:
+        lines += ["", "Taken from the data of the fit, and kept for new rows"]
+        lines += [f"  {value.text} = {_taken_text(value)}  (in {value.part})" for value in taken]
     return "\n".join(lines)
+
+
+def _taken_text(value: TakenValue) -> str:
+    return ", ".join(f"{one:.6g}" for one in np.ravel(value.item.values))
 
 
 def _in_written_order(specification: Specification) -> list[Part]:

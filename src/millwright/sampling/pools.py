@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import hashlib
-import multiprocessing
 import os
 import signal
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import (
     BrokenExecutor,
     Executor,
     Future,
-    ProcessPoolExecutor,
     ThreadPoolExecutor,
 )
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from types import TracebackType
 from typing import Any, Protocol, Self
@@ -30,7 +29,7 @@ __all__ = [
     "Pool",
     "available_cores",
     "check_workers",
-    "own_processes",
+    "for_a_while",
     "pool_for",
     "spread_over_workers",
 ]
@@ -196,14 +195,14 @@ def _dead(error: BaseException) -> WorkerError:
 
 
 class Processes(Elsewhere):
-    """Processes of our own, spawned; when one dies all are replaced."""
+    """Processes of our own; when one dies all are replaced."""
 
     def __init__(self, workers: int, recipe: Recipe) -> None:
         self.workers = workers
         super().__init__(own_processes(workers), recipe)
 
     def __exit__(self, *_: object) -> None:
-        self.executor.shutdown(cancel_futures=True)
+        _end(self.executor)
 
     def submit(self, sampler: Sampler, unit: int, state: Any, stop: Stop) -> Future[Any]:
         try:
@@ -218,11 +217,30 @@ class Processes(Elsewhere):
         super().recover(error, tries)
 
 
-def own_processes(workers: int) -> ProcessPoolExecutor:
-    """Return a pool of spawned processes that leave Ctrl-C to this one."""
-    return ProcessPoolExecutor(
-        workers, mp_context=multiprocessing.get_context("spawn"), initializer=_leave_interrupts
-    )
+def own_processes(workers: int) -> Executor:
+    """Return a pool of fresh processes that leave Ctrl-C to this one.
+
+    They never run the user's script again, so it needs no guard around its main part.
+    """
+    from loky.process_executor import ProcessPoolExecutor
+
+    executor: Executor = ProcessPoolExecutor(workers, initializer=_leave_interrupts)
+    return executor
+
+
+def _end(executor: Any) -> None:
+    """Stop processes of our own at once: what they still compute is of no use."""
+    executor.shutdown(kill_workers=True)
+
+
+@contextmanager
+def for_a_while(workers: int) -> Iterator[Executor]:
+    """Lend processes of our own."""
+    executor = own_processes(workers)
+    try:
+        yield executor
+    finally:
+        _end(executor)
 
 
 def _leave_interrupts() -> None:
@@ -302,7 +320,7 @@ class Evaluators(Threads):
     def __exit__(self, *_: object) -> None:
         super().__exit__()
         if self.own:
-            self.evaluators.shutdown(cancel_futures=True)
+            _end(self.evaluators)
 
     def _plain(self, positions: np.ndarray) -> np.ndarray:
         prior, likelihood = self._split(positions)

@@ -34,7 +34,7 @@ import pyarrow.parquet as pq
 
 from millwright.draws.columns import Columns
 from millwright.errors import MillwrightError, StorageError
-from millwright.modelling.labelled import base_axis
+from millwright.modelling.labelled import RowAxis, base_axis, row_axis
 from millwright.modelling.tables import Column, Tables
 from millwright.sampling.piece import STATISTICS
 from millwright.storage.chain_files import ChainFiles
@@ -381,7 +381,8 @@ def _read_data(folder: Path) -> Tables:
     levels = index["levels"]
     for name, value in index["constants"].items():
         columns[name] = Column(name, np.asarray(value), ())
-    for number, (axis, size) in enumerate(index["rows"], start=1):
+    sizes: dict[str, int] = {_row_axis(name): size for name, size in index["rows"]}
+    for number, (axis, size) in enumerate(sizes.items(), start=1):
         if number not in index.get("files", [number]):
             continue
         table = read_parquet(folder / f"{number}.parquet")
@@ -389,7 +390,12 @@ def _read_data(folder: Path) -> Tables:
             stated = tuple(levels[name]) if name in levels else None
             columns[name] = _column_from(name, table[name], axis, size, stated)
     matrices = {name: tuple(labels) for name, labels in index["matrices"].items()}
-    return Tables(columns, dict(index["rows"]), matrices)
+    return Tables(columns, sizes, matrices)
+
+
+def _row_axis(name: str) -> RowAxis:
+    """Return the axis of a stored table; runs of version 0.1 wrote `row_of_upper`."""
+    return row_axis(name.removeprefix("row_of_")) if name.startswith("row_of_") else RowAxis(name)
 
 
 def _column_from(
