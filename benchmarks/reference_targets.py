@@ -350,6 +350,86 @@ def cauchy() -> Reference:
     return Reference("Cauchy", model, {"x": answer}, good=False)
 
 
+Parts = list[tuple[float, float, float]]
+
+
+def _mixture_density(parts: Parts) -> Callable[[np.ndarray], np.ndarray]:
+    return lambda x: sum(share * stats.norm.pdf(x, at, sd) for share, at, sd in parts)
+
+
+def _humps(name: str, parts: Parts, prior: bool, method: str) -> Reference:
+    """A mixture of normals (share, place, sd), as a prior or as the target's own function."""
+    if prior:
+        (share, a, sd_a), (_, b, sd_b) = parts
+        text = f"mixture(normal({a}, {sd_a}), normal({b}, {sd_b}), share={share})"
+        model = mw.Target(lambda x: 0.0 * x, {"x": text})
+    else:
+        shares, places, sds = (jnp.array(column) for column in zip(*parts, strict=True))
+        model = mw.Target(
+            lambda x: jnp.logaddexp.reduce(
+                jnp.log(shares / sds) - 0.5 * ((x - places) / sds) ** 2
+            ),
+            {"x": "real"},
+        )
+    x = np.linspace(-20, 20, 80_001)
+    answer = of_grid(x, _mixture_density(parts)(x))
+    good = method == "tempering"
+    return Reference(f"{name}, {method}", model, {"x": answer}, None, {"method": method}, good)
+
+
+SEVEN_TO_THREE = [(0.7, -6.0, 0.5), (0.3, 6.0, 1.0)]
+NINE_TO_ONE = [(0.9, -6.0, 0.5), (0.1, 6.0, 1.0)]
+
+
+def modes_in_prior(method: str = "no_u_turn") -> Reference:
+    """Masses 7 to 3, in the prior."""
+    return _humps("modes 7 to 3 in the prior", SEVEN_TO_THREE, True, method)
+
+
+def modes_in_function(method: str = "no_u_turn") -> Reference:
+    """Masses 7 to 3, in the target's function."""
+    return _humps("modes 7 to 3 in the function", SEVEN_TO_THREE, False, method)
+
+
+def modes_nine_to_one(method: str = "no_u_turn") -> Reference:
+    """Masses 9 to 1, in the prior."""
+    return _humps("modes 9 to 1", NINE_TO_ONE, True, method)
+
+
+def _wide(name: str, dimension: int, sds: tuple[float, float], method: str) -> Reference:
+    """Two humps at plus and minus 6 in every coordinate, masses 7 to 3."""
+
+    def log_density(x: Any) -> Any:
+        one = jnp.log(0.7) - dimension * jnp.log(sds[0]) - 0.5 * jnp.sum(((x + 6) / sds[0]) ** 2)
+        two = jnp.log(0.3) - dimension * jnp.log(sds[1]) - 0.5 * jnp.sum(((x - 6) / sds[1]) ** 2)
+        return jnp.logaddexp(one, two)
+
+    model = mw.Target(log_density, {"x": "flat() per at"}, labels={"at": list(range(dimension))})
+    x = np.linspace(-20, 20, 80_001)
+    answer = of_grid(x, _mixture_density([(0.7, -6.0, sds[0]), (0.3, 6.0, sds[1])])(x))
+    good = method == "tempering"
+    answers = {"x[0]": answer}
+    return Reference(f"{name}, {method}", model, answers, None, {"method": method}, good)
+
+
+def modes_in_five(method: str = "no_u_turn") -> Reference:
+    """A narrow and a wide mode in five dimensions."""
+    return _wide("two modes in 5 dimensions", 5, (0.5, 1.0), method)
+
+
+def modes_in_ten(method: str = "no_u_turn") -> Reference:
+    """Two modes of one width in ten dimensions."""
+    return _wide("two modes in 10 dimensions", 10, (1.0, 1.0), method)
+
+
+def _tails(df: float) -> Reference:
+    """A Student-t as the target's function: from df 2 on its mean is finite, from 3 its sd."""
+    model = mw.Target(lambda x: -0.5 * (df + 1) * jnp.log1p(x**2 / df), {"x": "real"})
+    low, middle, high = stats.t(df).ppf(QUANTILES)
+    answer = Answer(0.0 if df > 1 else np.nan, np.nan, (low, middle, high))
+    return Reference(f"Student-t tails, df {df:g}", model, {"x": answer}, good=df >= 3)
+
+
 def improper() -> Reference:
     """Nothing holds the sum."""
     model = mw.Target(lambda x, y: -0.5 * (x - y) ** 2, {"x": "real", "y": "real"})
@@ -377,7 +457,18 @@ ALL: tuple[Callable[[], Reference], ...] = (
     mild_mixture,
     lambda: separate_modes("tempering"),
     separate_modes,
+    modes_in_prior,
+    modes_in_function,
+    modes_nine_to_one,
+    modes_in_five,
+    modes_in_ten,
+    lambda: modes_in_prior("tempering"),
+    lambda: modes_nine_to_one("tempering"),
+    lambda: modes_in_five("tempering"),
+    lambda: modes_in_ten("tempering"),
     funnel,
     cauchy,
+    lambda: _tails(2),
+    lambda: _tails(3),
     improper,
 )

@@ -12,7 +12,7 @@ from millwright.errors import StartError
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import Target
 
-__all__ = ["Climb", "Peak", "climb", "find_peak", "value_and_gradient"]
+__all__ = ["Climb", "Peak", "climb", "downhill_of", "find_peak", "value_and_gradient"]
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
     def curvature(position: np.ndarray) -> np.ndarray:
         return np.asarray(curvature_of(position, arguments))
 
-    downhill = _downhill(target)
+    downhill = downhill_of(target)
     position = _polished(climbed.position, downhill, curvature)
     value, gradient = downhill(position)
     hessian = curvature(position)
@@ -97,7 +97,7 @@ def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
     # Heavy, and not needed for most fits.
     from scipy import optimize
 
-    downhill = _downhill(target)
+    downhill = downhill_of(target)
     candidates = target.starts(np.random.default_rng([seed, 1]), 100)
     finite = [q for q in candidates if np.isfinite(downhill(q)[0])][:starts]
     if not finite:
@@ -122,7 +122,7 @@ def _example(target: Target) -> tuple[Any, ...]:
     return np.zeros(target.dimension), target.arguments
 
 
-def _downhill(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
+def downhill_of(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
     """Return the negative log density with its gradient; infinite where it is not finite."""
     slope = compiled(value_and_gradient, target.key, _example(target))
     arguments = on_device(target.arguments)
