@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family, Parameter
+from millwright.distributions.flat import Flat
 from millwright.distributions.kernels import KERNELS
 from millwright.distributions.modifiers import Modified
 from millwright.distributions.ordered import Ordered
@@ -119,6 +120,8 @@ def support_words(family: Distribution) -> str:
     """Return which values have positive density."""
     if isinstance(family, VectorFamily):
         return family.contents()
+    if isinstance(family, Flat):
+        return "all numbers from `low` to `high`, without end where a bound is left out"
     if not isinstance(family, Family):
         return "labels"
     given = _values(family)
@@ -159,7 +162,9 @@ def distribution_row(family: Distribution) -> str:
     """Return one row of the table of distributions."""
     arguments = "<br>".join(map(parameter_words, family.parameters))
     words = [f"`{family.name}`", family.summary, arguments, support_words(family)]
-    if isinstance(family, Family):
+    if isinstance(family, Flat):
+        words += ["none", "yes"]
+    elif isinstance(family, Family):
         words += [mean_words(family), "yes" if family.truncatable else "no"]
     return f"| {' | '.join(words)} |"
 
@@ -184,7 +189,7 @@ def page() -> str:
     lines += ["`low=` and `high=` cut a continuous distribution, with the right constant.", ""]
     columns = "| name | what it is | arguments | values |"
     lines += [f"{columns} mean | can be cut |", "| --- | --- | --- | --- | --- | --- |"]
-    plain = {n: f for n, f in DISTRIBUTIONS.items() if isinstance(f, Family)}
+    plain = {n: f for n, f in DISTRIBUTIONS.items() if isinstance(f, Family | Flat)}
     lines += [distribution_row(plain[name]) for name in sorted(plain)]
     lines += ["", "## Distributions of labels, vectors, matrices and series", ""]
     lines += [columns, "| --- | --- | --- | --- |"]

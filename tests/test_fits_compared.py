@@ -41,8 +41,15 @@ class SideBySide(unittest.TestCase):
     def test_common_quantities_and_those_of_one_fit(self):
         alone, both = masked()
         self.assertEqual(
-            list(mw.across_fits(alone=alone, both=both).draws), ["a", "noise", "by_flow"]
+            list(mw.across_fits(alone=alone, both=both).draws),
+            ["a", "noise", "by_flow", "by_depth"],
         )
+        found = mw.across_fits(alone=alone, both=both)
+        self.assertIn("`by_depth` is not in alone.", str(found))
+        wide = found.wide()
+        self.assertTrue(np.isnan(wide.loc["by_depth", ("alone", "mean")]))
+        self.assertGreater(wide.loc["by_flow", ("both", "probability above 0")], 0.99)
+        self.assertEqual(list(wide.columns.levels[0]), ["alone", "both"])
         named = mw.across_fits(["by_depth"], alone=alone, both=both)
         self.assertEqual(list(named.table.index), [("by_depth", "both")])
 

@@ -17,6 +17,7 @@ from millwright.draws.expressions import chosen_numbers, single_numbers
 from millwright.draws.intervals import IntervalKind, check_level, interval
 from millwright.draws.region import highest_density_region
 from millwright.draws.statements import Probability, probability_of
+from millwright.draws.supports import never_negative
 from millwright.draws.table import Order, Table, TableKind, make_table
 from millwright.held import Held
 from millwright.terminal.tables import Form, written
@@ -59,7 +60,8 @@ class Answers(Held):
 
         Returns
         -------
-        Mean, sd, median, interval, probability above 0, R-hat (1.00 is perfect, up to 1.01 is
+        Mean, sd, median, interval, probability above 0 (not a number for quantities that cannot
+        be negative), R-hat (1.00 is perfect, up to 1.01 is
         good, larger is worse), bulk and tail ESS (more is better), Monte Carlo standard error
         of the mean.
 
@@ -84,7 +86,8 @@ class Answers(Held):
     ) -> Table:
         with np.errstate(invalid="ignore", over="ignore"):
             single = chosen_numbers(self.draws, names)
-            return make_table(single, level, kind, order, self.measures)
+            one_sided = never_negative(self.draws)
+            return make_table(single, level, kind, order, self.measures, one_sided)
 
     def summary(
         self,
@@ -94,7 +97,9 @@ class Answers(Held):
         order: Order = "definition",
         form: Form = "text",
     ) -> str:
-        """Return the table as text, with only the digits that the draws support.
+        """Return the table as text; each row has the decimals at which its sd has two digits.
+
+        Where the draws do not support the last digit, a line below says so.
 
         Parameters
         ----------

@@ -12,6 +12,7 @@ from millwright.diagnostics.verdict import Verdict
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.prior import prior_draws
 from millwright.errors import ArgumentError
+from millwright.modelling.foreign import lent
 from millwright.modelling.words import describe
 
 if TYPE_CHECKING:
@@ -32,7 +33,8 @@ class Checked(Answers):
         """Return the model in words, every prior in full, with the sizes of its label sets."""
         binding = self.draws.binding
         sizes = {name: len(labels) for name, labels in binding.labels.items()}
-        return describe(binding.specification, sizes, binding.taken.values())
+        with lent(binding.program.foreign):
+            return describe(binding.specification, sizes, binding.taken.values())
 
     def convergence_table(self, names: str | Sequence[str] | None = None) -> pd.DataFrame:
         """Return all convergence numbers, one row a quantity.

@@ -19,7 +19,9 @@ with half a fit.
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+
+from millwright.wording import for_python, visible
 
 __all__ = [
     "ArgumentError",
@@ -39,7 +41,17 @@ __all__ = [
 
 
 class MillwrightError(Exception):
-    """Base of all errors raised by this library."""
+    """Base of all errors raised by this library.
+
+    Its text is worded for Python; `told(word)` words what to do for another face.
+    """
+
+    def __str__(self) -> str:
+        return self.told(for_python)
+
+    def told(self, word: Callable[[str], str]) -> str:
+        """Return the message with advice worded by a face."""
+        return visible(word(str(self.args[0])), keep="\n") if self.args else ""
 
 
 class ArgumentError(MillwrightError, ValueError):
@@ -60,9 +72,6 @@ class DataError(MillwrightError, ValueError):
 
 class UnknownLabelError(MillwrightError, KeyError):
     """A label or a quantity was asked for that does not exist."""
-
-    def __str__(self) -> str:
-        return str(self.args[0]) if self.args else ""
 
 
 class StartError(MillwrightError, ValueError):
@@ -93,6 +102,9 @@ class Interrupted(KeyboardInterrupt):
     def __init__(self, message: str, posterior: object | None = None) -> None:
         super().__init__(message)
         self.posterior = posterior
+
+    def __str__(self) -> str:
+        return for_python(str(self.args[0]))
 
 
 def nearest(name: str, known: Iterable[str]) -> str:

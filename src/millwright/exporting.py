@@ -9,6 +9,7 @@ from typing import Any
 
 from millwright.errors import ArgumentError, StorageError
 from millwright.posterior import Posterior
+from millwright.storage.own_files import refuse_links
 from millwright.storage.place import check_new
 from millwright.storage.run import check_is_run
 
@@ -64,6 +65,7 @@ def export_run(run: str | Path, path: str | Path, replace: bool = False) -> None
     """
     folder = Path(run)
     check_is_run(folder)
+    refuse_links(folder)
     place = _checked(path, replace, (".zip",))
 
     def pack() -> None:

@@ -19,6 +19,7 @@ from millwright.draws.intervals import (
     kind_words,
 )
 from millwright.draws.prediction import Predictions, scores_shown
+from millwright.draws.supports import never_negative
 from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError
 from millwright.posterior import Posterior
@@ -37,12 +38,28 @@ class AcrossFits(Shown):
         For each quantity, the draws of each fit that has it, shape (chains, draws).
     good
         Whether each fit's verdict is good.
+    one_sided
+        Quantities that cannot be negative in any fit.
     """
 
     draws: Mapping[str, Mapping[str, np.ndarray]] = field(repr=False)
     level: float
     kind: IntervalKind
     good: Mapping[str, bool]
+    one_sided: frozenset[str] = frozenset()
+
+    def wide(self) -> pd.DataFrame:
+        """Return one row a quantity and one column a fit; gaps where a fit lacks a quantity.
+
+        Under each fit: mean, sd, ends of the interval, probability above 0.
+        """
+        long = self.table
+        columns = {
+            (fit, column): long[column].xs(fit, level="fit")
+            for fit in self.good
+            for column in long.columns
+        }
+        return pd.DataFrame(columns).reindex(list(self.draws))
 
     @property
     def table(self) -> pd.DataFrame:
@@ -62,7 +79,12 @@ class AcrossFits(Shown):
     @cached_property
     def _tables(self) -> dict[str, Table]:
         """The table of each quantity, one row a fit."""
-        return {name: make_table(fits, self.level, self.kind) for name, fits in self.draws.items()}
+        return {
+            name: make_table(
+                fits, self.level, self.kind, one_sided=fits if name in self.one_sided else ()
+            )
+            for name, fits in self.draws.items()
+        }
 
     @property
     def _rows(self) -> dict[tuple[str, str], tuple[str, int]]:
@@ -98,12 +120,19 @@ class AcrossFits(Shown):
             column: [tables[name].shown[column][at] for name, at in rows.values()]
             for column in ("mean", "sd", heading, "P(above 0)")
         }
+        lacking = [
+            f"`{name}` is not in {', '.join(fit for fit in self.good if fit not in fits)}."
+            for name, fits in self.draws.items()
+            if len(fits) < len(self.good)
+        ]
         bad = [
             f"The verdict on `{fit}` is not good: see its convergence()."
             for fit, good in self.good.items()
             if not good
         ]
-        return "\n".join([text_table([name for name, _ in rows], columns), *self.changes, *bad])
+        return "\n".join(
+            [text_table([name for name, _ in rows], columns), *self.changes, *lacking, *bad]
+        )
 
 
 def across_fits(
@@ -121,14 +150,14 @@ def across_fits(
     Parameters
     ----------
     names
-        Quantities or expressions; by default all that at least two fits have in common.
+        Quantities or expressions; by default all, also those that only some fits have.
     level, kind
         Level and kind of the intervals.
 
     Raises
     ------
     ArgumentError
-        For fewer than two fits, or none that have a quantity in common.
+        For fewer than two fits, or fits that have no quantity in common.
     """
     check_level(level)
     if len(posteriors) < 2:
@@ -140,13 +169,18 @@ def across_fits(
     for fit, posterior in posteriors.items():
         for name, value in _numbers(posterior, names).items():
             found.setdefault(name, {})[fit] = value
-    if names is None:
-        found = {name: fits for name, fits in found.items() if len(fits) > 1}
+    if not any(len(fits) > 1 for fits in found.values()) and names is None:
+        raise ArgumentError("These fits have no quantity in common; name some.")
     if not found:
-        asked = "no quantity in common; name some" if names is None else f"no quantity {names!r}"
-        raise ArgumentError(f"These fits have {asked}.")
+        raise ArgumentError(f"These fits have no quantity {names!r}.")
+    sided = [never_negative(posterior.draws) for posterior in posteriors.values()]
+    one_sided = frozenset(
+        name
+        for name, fits in found.items()
+        if all(name in s for fit, s in zip(posteriors, sided, strict=True) if fit in fits)
+    )
     good = {fit: posterior.verdict.good for fit, posterior in posteriors.items()}
-    return AcrossFits(found, float(level), check_kind(kind), good)
+    return AcrossFits(found, float(level), check_kind(kind), good, one_sided)
 
 
 def _numbers(posterior: Posterior, names: str | Sequence[str] | None) -> dict[str, np.ndarray]:

@@ -39,6 +39,7 @@ from millwright.sampling.methods import (
 )
 from millwright.sampling.mode import climb
 from millwright.sampling.target import Target
+from millwright.wording import setting
 
 __all__ = [
     "chosen_method",
@@ -198,12 +199,13 @@ def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTu
     if standard != NoUTurn() and method is not standard:
         raise ArgumentError(
             "`target_acceptance`, `max_depth` and `metric` are of the no-U-turn sampler: leave "
-            f"them out with method={method!r}, whose choices are in the object itself."
+            f"them out with {method.words}, which has choices of its own."
         )
     if isinstance(method, NoUTurn) and boxes:
         raise ArgumentError(
             f"The no-U-turn sampler needs a gradient, which the black box `{boxes[0]}` does not "
-            "have: use method='random_walk' or 'ensemble', or register the function written "
+            f"have: use {setting('method', 'random_walk')} or {setting('method', 'ensemble')}, or "
+            "register the function written "
             "with jax.numpy."
         )
     return method

@@ -18,7 +18,9 @@ from millwright.errors import Interrupted, StorageError
 from millwright.job import Fitted, Job, run_in_memory
 from millwright.posterior import Posterior
 from millwright.sampling.progress import Listener
+from millwright.storage.own_files import unpack
 from millwright.terminal.progress import chosen_listener
+from millwright.wording import action, either, setting
 
 __all__ = ["fit_in_folder", "fit_in_memory", "go_on_in_folder", "load", "resume"]
 
@@ -36,7 +38,8 @@ def fit_in_memory(
     fitted, complete = run_in_memory(job, workers, listener)
     if fitted is None:
         raise Interrupted(
-            "The fit was stopped before every chain had kept a draw. Give save= to be able to go "
+            "The fit was stopped before every chain had kept a draw. Give "
+            f"{setting('save')} to be able to go "
             "on after a stop."
         )
     posterior = posterior_of(fitted, sheet)
@@ -82,7 +85,8 @@ def _read_back(path: Path, complete: bool, model: Any) -> Posterior:
         return posterior
     kept = f"{posterior.draws.shape[1]} draws a chain" if posterior else "the warm-up so far"
     raise Interrupted(
-        f"The fit was stopped; {kept} are stored in {path}, and mw.resume({str(path)!r}) goes on.",
+        f"The fit was stopped; {kept} are stored in {path}, and "
+        f"{action('resume', str(path))} goes on.",
         posterior,
     )
 
@@ -106,7 +110,7 @@ def go_on_in_folder(
     if different:
         raise StorageError(
             f"The run in {path} is not of this fit: {', '.join(different)} differ. Choose another "
-            "folder, or give existing='replace'."
+            f"folder, or give " + either("existing='replace'", "--replace") + "."
         )
     draws = max(job.settings.draws, stored.settings.draws) if stored else None
     return _read_back(path, resume_in_folder(path, model, draws, workers, listener), model)
@@ -142,7 +146,7 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
     if opened.fitted is None:
         raise StorageError(
             f"{path} holds no draws yet: the fit was stopped in its warm-up. "
-            f"mw.resume({str(path)!r}) goes on with it."
+            f"{action('resume', str(path))} goes on with it."
         )
     return posterior_of(opened.fitted, opened.sheet)
 
@@ -152,10 +156,12 @@ def _load_packed(path: Path, model: Any) -> Posterior:
     with tempfile.TemporaryDirectory() as folder:
         try:
             with zipfile.ZipFile(path) as packed:
-                packed.extractall(folder)
+                unpack(packed, Path(folder), path.stat().st_size)
         except FileNotFoundError:
             raise StorageError(f"There is no file {path}.") from None
-        except (OSError, zipfile.BadZipFile) as error:
+        except StorageError:
+            raise
+        except (OSError, RuntimeError, NotImplementedError, zipfile.BadZipFile) as error:
             raise StorageError(f"{path} cannot be read as a packed run: {error}.") from error
         found = list(Path(folder).glob("*/run.json"))
         if len(found) != 1:

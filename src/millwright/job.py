@@ -6,7 +6,7 @@ import datetime
 import platform
 import time
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import asdict, dataclass, fields, replace
 from importlib.metadata import version
 from typing import Any
@@ -20,14 +20,24 @@ from millwright.modelling.binding import Binding
 from millwright.record import Record
 from millwright.sampling.chains import Collector, Sink, drive
 from millwright.sampling.ensemble import walkers_for
-from millwright.sampling.methods import Ensemble, Method, method_from, method_record
+from millwright.sampling.methods import (
+    Ensemble,
+    Method,
+    Rejection,
+    Tempering,
+    method_from,
+    method_record,
+)
+from millwright.sampling.peaks import Peaks, PeakSearch
 from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.pools import Pool, pool_for, spread_over_workers
 from millwright.sampling.progress import Listener, Progress
 from millwright.sampling.sampler import FitSettings, Sampler
 from millwright.sampling.samplers import build
 from millwright.sampling.state import State
+from millwright.starting import Start, start_from
 from millwright.storage.chain_files import ChainFiles, rows_per_part
+from millwright.wording import action
 
 __all__ = [
     "Fitted",
@@ -44,6 +54,10 @@ __all__ = [
 ]
 
 
+_FEWEST_GRADIENTS = 500
+_MOST_GRADIENTS = 3000
+
+
 @dataclass(frozen=True)
 class Job:
     """All that decides the draws of a fit."""
@@ -54,11 +68,37 @@ class Job:
     chains: int
     seed: int
     trial: bool = False
+    peaks: Peaks | None = None
+    start: Start | None = None
 
     def sampler(self) -> Sampler:
         """Return the sampler."""
         target = target_of(self.binding)
+        begin_at = None if self.peaks is None else self.peaks.to_begin_at
+        if self.start is not None:
+            begin_at = self.start.positions(self.chains)
+        target = replace(target, begin_at=begin_at, peaks=self.peaks)
         return build(target, self.settings, self.chains, self.seed, self.method)
+
+    def searched(self, listener: Listener) -> Job:
+        """Return the job after a search for separate modes, where there is a gradient for it."""
+        if self.peaks is not None or isinstance(self.method, Rejection):
+            return self
+        target = target_of(self.binding)
+        if not target.traceable:
+            return self
+        listener(Progress("searching", 0.0))
+        most = int(np.clip(3 * self.settings.warmup, _FEWEST_GRADIENTS, _MOST_GRADIENTS))
+        most = max(200, int(most * min(1.0, 200 / target.dimension)))
+        search = PeakSearch(target, self.seed, most)
+        if isinstance(self.method, Tempering):
+            return replace(self, peaks=search.peaks())
+        # The other core compiles meanwhile what the chains will run.
+        with ThreadPoolExecutor(1) as other:
+            preparing = other.submit(self.sampler().prepare)
+            found = search.peaks()
+            preparing.result()
+        return replace(self, peaks=found)
 
 
 @dataclass(frozen=True)
@@ -116,6 +156,7 @@ class Fitted:
 
 def job_of(record: Record, binding: Binding) -> Job:
     """Return the job that a record is of."""
+    start = record.settings.get("start")
     settings = FitSettings(**{f.name: record.settings[f.name] for f in fields(FitSettings)})
     return Job(
         binding,
@@ -124,6 +165,8 @@ def job_of(record: Record, binding: Binding) -> Job:
         int(record.settings["chains"]),
         record.seed,
         bool(record.settings["trial"]),
+        Peaks.from_record(record.modes) if record.modes else None,
+        start_from(binding, start, record.seed) if start else None,
     )
 
 
@@ -185,9 +228,12 @@ def run_in_memory(
     The result (None if it was stopped before every chain had a draw), and whether it is whole.
     """
     collector = Collector()
-    started = now()
+    started, began = now(), time.perf_counter()
+    job = job.searched(listener)
+    searching = time.perf_counter() - began
     sampler = job.sampler()
     complete, seconds = run(job, sampler, collector, workers, listener)
+    seconds = {"searching": searching, **seconds}
     files = [ChainFiles(job.binding.dimension) for _ in range(job.chains)]
     return _gathered(job, collector, files, None, sampler, seconds, started, complete), complete
 
@@ -201,7 +247,8 @@ def extend_in_memory(
         raise ArgumentError("These draws cannot be extended: they do not come from chains.")
     if not trail.level:
         raise ArgumentError(
-            "The chains of this stopped run are not equally long: mw.resume() goes on with it in "
+            f"The chains of this stopped run are not equally long: {action('resume')} "
+            "goes on with it in "
             "its folder; what that gives can be extended."
         )
     job = job_of(before.record, before.draws.binding)
@@ -300,6 +347,8 @@ def record_of(
         "missing": missing,
         "trial": job.trial,
     }
+    if job.start is not None:
+        settings["start"] = job.start.given
     return Record(
         job.seed,
         settings,
@@ -312,6 +361,7 @@ def record_of(
         group_record(draws) if draws is not None else {},
         dict(binding.dropped),
         method_record(job.method),
+        modes=job.peaks.record if job.peaks is not None else {},
     )
 
 

@@ -15,6 +15,7 @@ from millwright.diagnostics.verdict import Verdict, judge
 from millwright.draws.labelled_draws import Draws
 from millwright.job import Fitted, Trail
 from millwright.modelling.repeated_rows import repeated_rows
+from millwright.modes_visited import modes_visited
 from millwright.record import Record, remarks
 
 __all__ = ["sampling_of", "verdict_of"]
@@ -66,6 +67,7 @@ def sampling_of(fitted: Fitted) -> Sampling:
         _round_trips(record) if method == "tempering" else None,
         record.method.get("pareto_k"),
         repeated_rows(draws.binding),
+        modes_visited(draws, record),
     )
 
 

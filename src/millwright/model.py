@@ -33,6 +33,7 @@ from millwright.sampling.sampler import FitSettings
 from millwright.sampling.warmup import Metric
 from millwright.shown import Shown
 from millwright.simulated import Simulated
+from millwright.starting import StartValues, checked_start
 from millwright.storage.place import check_free
 from millwright.storage.sheet import fit_settings, read_sheet, sheet_text, write_new
 from millwright.terminal.progress import chosen_listener
@@ -255,6 +256,7 @@ class Model(Shown):
         progress: bool | Listener = True,
         save: str | Path | None = None,
         existing: str = "refuse",
+        start: StartValues | None = None,
     ) -> Posterior:
         """Sample the posterior.
 
@@ -314,9 +316,17 @@ class Model(Shown):
             `refuse`, `replace` it, or `resume`: go on with it if it is of the same model, data,
             seed and settings (more draws may be asked for). After a crash or Ctrl-C `mw.resume`
             goes on in it too.
+        start
+            Values of unknowns at which the chains begin: a mapping such as `{"slope": 0.1}` for
+            all chains, or a list of mappings, one for each. Unknowns left out begin at a draw
+            from their prior. By default chains begin at draws from the prior (1.5 times as wide
+            for group effects, and every second chain mirrored about the median), or, where a
+            search before sampling finds several modes, one chain at each.
 
         Raises
         ------
+        ArgumentError
+            For a setting that makes no sense, or starting values outside the support.
         DataError, ModelError
             If data and model do not fit.
         StartError
@@ -346,7 +356,10 @@ class Model(Shown):
             settings = replace(settings, warmup=0, thin=1)
         binding = prepared(binding, group_form, seed)
         count = chains_for(chosen, chains, binding.dimension)
-        job = Job(binding, settings, chosen, count, seed, trial)
+        beginning = None
+        if start is not None:
+            beginning = checked_start(binding, start, seed, chosen, count)
+        job = Job(binding, settings, chosen, count, seed, trial, start=beginning)
         if save is None:
             return fit_in_memory(job, self._sheet, workers, chosen_listener(progress))
         listener = chosen_listener(progress)

@@ -10,6 +10,7 @@ import numpy as np
 from millwright.checked import Checked
 from millwright.errors import ArgumentError, ModelError
 from millwright.modelling.tables import read_tables
+from millwright.wording import setting
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -112,7 +113,8 @@ class Predicting(Checked):
         parted = self.draws.binding.parted
         if parted is None or not parted.dropped:
             raise ArgumentError(
-                "No rows were set aside: fit with missing='predict', on data with gaps in an "
+                f"No rows were set aside: fit with {setting('missing', 'predict')}, on "
+                "data with gaps in an "
                 "outcome."
             )
         return predict(self.draws, parted.set_aside, None, self.record.seed, parted.numbers)

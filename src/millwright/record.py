@@ -38,6 +38,11 @@ class Record:
         Whether the fit went on after its planned end.
     began_with
         Where a fit went on with other versions: those that it began with.
+    modes
+        What the search for separate modes found: `climbs`, `evaluations`, whether it was `cut`
+        at its largest number of gradients, the number of `peaks`; of several peaks their
+        unconstrained `positions`, `log_densities`, `factors` (Cholesky factors of the inverse
+        curvature), estimated `masses` and their `errors`. Empty if there was no search.
     """
 
     seed: int
@@ -53,6 +58,7 @@ class Record:
     method: Mapping[str, Any] = field(default_factory=dict)
     extended: bool = False
     began_with: Mapping[str, str] = field(default_factory=dict)
+    modes: Mapping[str, Any] = field(default_factory=dict, repr=False)
 
 
 def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:

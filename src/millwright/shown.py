@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from tabulate import tabulate
 
+from millwright.wording import visible
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -30,7 +32,8 @@ def text_table(names: Sequence[str], columns: Mapping[str, Sequence[str]]) -> st
     Names and cells are never read as markup.
     """
     # Headings as a row like others: as headings they would be padded.
-    rows = [("", *columns), *zip(names, *columns.values(), strict=True)]
+    cells = [("", *columns), *zip(names, *columns.values(), strict=True)]
+    rows = [[visible(cell) for cell in row] for row in cells]
     sides = ["left", *["right"] * len(columns)]
     text = tabulate(rows, tablefmt="plain", disable_numparse=True, colalign=sides)
     return "\n".join(line.rstrip() for line in text.split("\n"))

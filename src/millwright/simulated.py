@@ -64,6 +64,18 @@ class Simulated(Shown):
         found = pd.DataFrame(rows, index=columns).T
         return found.rename_axis(["outcome", "of one data set"])
 
+    def nine_in_ten(self, name: str) -> str:
+        """Say within which values 9 of 10 imagined values of an outcome of numbers lie."""
+        values = self.outcomes[name].astype(float)
+        known = values[np.isfinite(values)]
+        if not known.size:
+            return f"No imagined value of `{name}` is a finite number."
+        low, high = np.quantile(known, [0.05, 0.95])
+        return (
+            f"With these priors, 9 of 10 imagined values of `{name}` lie between {low:.4g} and "
+            f"{high:.4g}. Are these all possible, and none missing?"
+        )
+
     def _statistics(self, part: Part) -> dict[str, np.ndarray]:
         """Return statistics of each simulated data set, shape (draws,)."""
         values = self.outcomes[part.name].astype(float)
@@ -84,11 +96,7 @@ class Simulated(Shown):
             values = self.outcomes[part.name].astype(float)
             known = values[np.isfinite(values)]
             if part.event != "label" and known.size:
-                low, high = np.quantile(known, [0.05, 0.95])
-                lines.append(
-                    f"With these priors, 9 of 10 imagined values of `{part.name}` lie between "
-                    f"{low:.4g} and {high:.4g}. Are these all possible, and none missing?"
-                )
+                lines.append(self.nine_in_ten(part.name))
             lost = values.size - known.size
             if lost:
                 lines.append(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, fields, replace
@@ -12,11 +13,12 @@ import numpy as np
 from filelock import FileLock
 
 from millwright.draws.labelled_draws import Draws, from_positions
-from millwright.errors import ArgumentError, ModelError
+from millwright.errors import ArgumentError, MillwrightError, ModelError
 from millwright.fitting import target_of
 from millwright.job import Fitted, Job, Trail, job_of, now, record_of, run, versions
 from millwright.modelling.binding import Binding, bind
-from millwright.modelling.foreign import Foreign
+from millwright.modelling.foreign import Foreign, lent
+from millwright.modelling.specification import Specification
 from millwright.record import Record
 from millwright.sampling.methods import METHODS, method_record
 from millwright.sampling.progress import Listener
@@ -28,10 +30,20 @@ from millwright.storage.lock import locked
 from millwright.storage.run import FORMAT, Header, StoredRun, check_is_run, create_run, read_run
 from millwright.storage.sheet import sheet_text, specification_from
 from millwright.storage.writing import RunWriter
+from millwright.wording import setting
 
 __all__ = ["Opened", "differences", "open_fit", "resume_in_folder", "run_in_folder", "store"]
 
-_ENTRIES = (*(f.name for f in fields(Record)), "axes", "labels", "forms", "functions")
+_LATER = ("modes",)
+"""Entries that runs of version 0.1 lack."""
+
+_ENTRIES = (
+    *(f.name for f in fields(Record) if f.name not in _LATER),
+    "axes",
+    "labels",
+    "forms",
+    "functions",
+)
 
 
 @dataclass(frozen=True)
@@ -56,7 +68,12 @@ def _json_record(binding: Binding, record: Record) -> dict[str, Any]:
         "labels": {name: list(labels) for name, labels in binding.labels.items()},
         "forms": [list(form) for form in binding.program.forms],
         "functions": [foreign.record for foreign in binding.program.foreign],
+        "model_fingerprint": _digest(sheet_text(binding.specification)),
     }
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode("utf-8")).hexdigest()
 
 
 def _header(binding: Binding, record: Record, sheet: str | None) -> Header:
@@ -103,6 +120,8 @@ def run_in_folder(
     listener: Listener,
 ) -> bool:
     """Run a job from its start, with its draws going to a folder; return whether it is whole."""
+    # In the record from the start, so that a run that was killed goes on as it began.
+    job = job.searched(listener)
     started = now()
     empty = record_of(job, [], {}, started, False, None)
     create_run(path, _header(job.binding, empty, sheet), existing)
@@ -249,21 +268,41 @@ def _opened(stored: StoredRun, model: Any) -> Opened:
 
 
 def _record_from(content: Mapping[str, Any]) -> Record:
-    given = {f.name: content[f.name] for f in fields(Record)}
+    given = {f.name: content[f.name] for f in fields(Record) if f.name in content}
     return Record(**{**given, "chains": tuple(given["chains"])})
 
 
 def _binding_from(stored: StoredRun, record: Record, model: Any) -> Binding:
     """Bind the stored model to the stored data, in the coordinates of the fit."""
     content = stored.header.record
-    specification = specification_from(stored.header.model, "model.toml")
+    # Runs of version 0.1 have no fingerprint of their model.
+    if content.get("model_fingerprint", _digest(stored.header.model)) != _digest(
+        stored.header.model
+    ):
+        raise damaged(stored.path / "model.toml", "is not the model that the draws are of")
+    functions = _functions(stored, model)
+    with lent(functions):
+        try:
+            specification = specification_from(stored.header.model, "model.toml")
+        except MillwrightError as error:
+            raise damaged(stored.path / "model.toml", f"cannot be read ({error})") from error
+        return _bound(stored, record, specification, functions)
+
+
+def _bound(
+    stored: StoredRun,
+    record: Record,
+    specification: Specification,
+    functions: tuple[Foreign, ...],
+) -> Binding:
+    content = stored.header.record
     labels = {name: tuple(values) for name, values in content["labels"].items()}
     binding = bind(
         specification,
         stored.header.data,
         labels,
         missing=record.settings["missing"],
-        functions=_functions(content["functions"], model),
+        functions=functions,
     )
     if record.method["method"] in METHODS and binding.fingerprint != record.fingerprint:
         raise damaged(stored.path / "data" / "tables.json", "goes with other data than the fit's")
@@ -293,9 +332,15 @@ def differences(job: Job, stored: Job | None) -> list[str]:
     return [name for name, (one, other) in pairs.items() if one != other]
 
 
-def _functions(records: list[Mapping[str, Any]], model: Any) -> tuple[Foreign, ...]:
+def _functions(stored: StoredRun, model: Any) -> tuple[Foreign, ...]:
     own = {foreign.name: foreign for foreign in getattr(model, "functions", ())}
-    return tuple(own.get(record["name"]) or Foreign.known_as(record) for record in records)
+    records = stored.header.record["functions"]
+    try:
+        return tuple(own.get(record["name"]) or Foreign.known_as(record) for record in records)
+    except (TypeError, KeyError, ValueError, AttributeError) as error:
+        raise damaged(
+            stored.path / "run.json", f"describes functions that are none ({error!r})"
+        ) from error
 
 
 def _check_same_density(job: Job, states: Mapping[int, State]) -> None:
@@ -304,7 +349,8 @@ def _check_same_density(job: Job, states: Mapping[int, State]) -> None:
     if missing:
         raise ModelError(
             f"The run needs the function `{missing[0]}`, which is not known here: give "
-            "model= (the model or target that made it), or register the function first."
+            f"{setting('model')} (the model or target that made it), or register the "
+            "function first."
         )
     target = target_of(job.binding)
     for place in (state.place for state in states.values()):

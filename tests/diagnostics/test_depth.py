@@ -116,9 +116,10 @@ class KnownAnswers(unittest.TestCase):
 
     def test_tails(self):
         generator = np.random.default_rng(3)
-        for df, k in ((1, 1.0), (2, 0.5), (5, 0.2)):
+        # A fifth of the draws reaches into the body, which pulls the smaller ones down.
+        for df, k in ((1, 1.0), (2, 0.44), (5, 0.11)):
             found = [heavier_tail(np.sort(generator.standard_t(df, 4000)))[0] for _ in range(20)]
-            self.assertLess(abs(np.mean(found) - k), 0.15, df)
+            self.assertLess(abs(np.mean(found) - k), 0.05, df)
         self.assertEqual(heavier_tail(np.arange(50.0)), (0.0, 0.0))
 
     def test_effective_sizes_of_slow_chains_use_all_lags(self):

@@ -7,7 +7,7 @@ from scipy import stats
 
 import millwright as mw
 from millwright.draws.intervals import interval
-from millwright.draws.numbers import probability_text, supported, supported_range
+from millwright.draws.numbers import decimals_of, probability_text, range_text, supported
 from millwright.errors import ArgumentError, LanguageError, ModelError, UnknownLabelError
 from tests.fits import carriers, known_scale, straight
 
@@ -56,19 +56,29 @@ class Numbers(unittest.TestCase):
             with self.subTest(value=value):
                 self.assertEqual(supported(value, error), text)
 
-    def test_ends_of_an_interval_look_alike_and_show_their_sign_where_it_is_sure(self):
+    def test_all_numbers_of_a_row_have_the_decimals_at_which_its_sd_shows_two_digits(self):
         cases = [
-            ((0.0512, 0.139, 0.002), "0.05 to 0.14"),
-            ((-0.017, 14.093, 0.01), "-0.02 to 14.09"),
-            ((-0.017, 14.093, 0.15), "0 to 14"),
-            ((0.0001, 2.0864, 0.06), "0.0 to 2.1"),
-            ((-0.03, 0.04, 0.2), "-0.03 to 0.04"),
-            ((38.21, 44.53, 0.1), "38.2 to 44.5"),
-            ((18.12, 18.92, 0.02), "18.1 to 18.9"),
+            ((-0.490, 0.152, 0.16), "-0.49 to 0.15"),
+            ((0.235, 0.72, 0.12), "0.23 to 0.72"),
+            ((15.0203, 15.3711, 0.0887), "15.020 to 15.371"),
+            ((0.0001, 2.0864, 0.6), "0.00 to 2.09"),
+            ((38213.0, 44530.0, 1600.0), "38213 to 44530"),
+            ((3.1e-7, 5.2e-7, 5e-8), "3.10e-07 to 5.20e-07"),
         ]
-        for (low, high, error), text in cases:
+        for (low, high, sd), text in cases:
             with self.subTest(text=text):
-                self.assertEqual(supported_range(low, high, error), text)
+                self.assertEqual(range_text(low, high, sd), text)
+        self.assertEqual([decimals_of(sd) for sd in (0.0996, 9.96, 120.0, 0.0)], [2, 0, -1, 3])
+        table = straight().summary()
+        for line in table.split("\n")[1:5]:
+            decimals = {len(x.split(".")[1]) for x in line.split()[1:4]}
+            self.assertEqual(len(decimals), 1, line)
+        self.assertIn("may change with another seed", table)
+
+    def test_what_cannot_be_negative_is_not_asked_about(self):
+        frame = straight().table()
+        self.assertTrue(np.isnan(frame.loc["noise", "probability above 0"]))
+        self.assertLess(frame.loc["drying", "probability above 0"], 0.01)
 
     def test_probabilities_are_never_0_or_1(self):
         self.assertEqual(probability_text(0.0, 4000), "< 0.001")

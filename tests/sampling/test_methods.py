@@ -78,9 +78,39 @@ class SeparateModes(unittest.TestCase):
         self.assertIn("round trips", str(fit.verdict))
 
     def test_a_ladder_too_short_is_flagged(self):
-        method = mw.Tempering(rungs=2, hottest=0.0005)
-        fit = self.target.fit(method=method, draws=200, seed=1, progress=False)
+        def wide(x):
+            return jnp.logaddexp(
+                jnp.log(0.7) - 0.5 * jnp.sum((x - 8) ** 2),
+                jnp.log(0.3) - 0.5 * jnp.sum((x + 8) ** 2),
+            )
+
+        target = mw.Target(wide, {"x": "flat() per at"}, labels={"at": list(range(60))})
+        method = mw.Tempering(rungs=2, steps=1)
+        fit = target.fit(method=method, draws=200, warmup=200, seed=1, progress=False)
         self.assertFalse(fit.verdict.good)
+        self.assertIn("round trip", " ".join(str(fit.verdict).split()))
+
+    def test_modes_are_found_before_sampling_and_each_gets_a_chain(self):
+        """Masses of 0.7 and 0.3 in the prior: chains that start around its median all miss one."""
+        target = mw.Target(
+            lambda x: 0.0, {"x": "mixture(normal(-6, 0.5), normal(6, 1), share=0.7)"}
+        )
+        for seed in range(3):
+            fit = target.fit(seed=seed, draws=200, warmup=200, progress=False)
+            self.assertFalse(fit.verdict.good)
+            text = " ".join(str(fit.verdict).split())
+            self.assertIn("`x` near -6 (about", text)
+            self.assertIn("left the mode in which it began", text)
+            np.testing.assert_allclose(fit.record.modes["masses"], [0.7, 0.3], atol=0.06)
+        tempered = target.fit(method="tempering", seed=4, progress=False)
+        self.assertTrue(tempered.verdict.good, tempered.verdict)
+        below = (tempered.draws.get("x") < 0).mean(axis=1)
+        self.assertLess(abs(below.mean() - 0.7), 4.5 * np.sqrt(0.21 / 600))
+
+    def test_a_single_peak_is_said_with_care(self):
+        fit = mw.Target(lambda x: -0.5 * x**2, {"x": "real"}).fit(seed=1, progress=False)
+        self.assertTrue(fit.verdict.good)
+        self.assertIn("no further mode found by 128 climbs; that is no proof", str(fit.verdict))
 
     def test_chains_that_stay_apart_are_named_with_their_places(self):
         fit = self.target.fit(seed=2, draws=300, warmup=300, progress=False)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import sys
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -13,7 +14,6 @@ import typer
 from millwright import __version__
 from millwright.cli import handing_on, looking, predicting
 from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
-from millwright.cli.phrases import in_shell
 from millwright.errors import (
     ArgumentError,
     Interrupted,
@@ -21,6 +21,7 @@ from millwright.errors import (
     StorageError,
     nearest,
 )
+from millwright.wording import for_shell
 
 if TYPE_CHECKING:
     from millwright.posterior import Posterior
@@ -34,7 +35,7 @@ def _stops_told(run: Path) -> Iterator[None]:
     try:
         yield
     except Interrupted as stop:
-        typer.echo(f"Stopped. {stop}\nIn the shell: millwright resume {run}", err=True)
+        typer.echo(f"Stopped. {for_shell(str(stop.args[0]), run)}", err=True)
         raise typer.Exit(130) from stop
 
 
@@ -204,8 +205,8 @@ def _show(posterior: Posterior, run: Path, as_json: bool) -> None:
     """Print verdict and table."""
     from millwright.cli.reports import posterior_record
 
-    text = f"{in_shell(str(posterior.verdict), run)}\n\n{posterior.summary()}"
-    record = posterior_record(posterior) if as_json else None
+    text = f"{posterior.verdict.told(partial(for_shell, run=run))}\n\n{posterior.summary()}"
+    record = posterior_record(posterior, run) if as_json else None
     answer(text, record, as_json, posterior.verdict.good)
 
 
@@ -255,8 +256,9 @@ def main() -> None:
     try:
         app()
     except MillwrightError as error:
-        typer.echo(f"Error: {in_shell(str(error))}", err=True)
+        typer.echo(f"Error: {error.told(for_shell)}", err=True)
         sys.exit(2)
     except KeyboardInterrupt as stop:
-        typer.echo(f"Stopped. {stop}".strip(), err=True)
+        said = for_shell(str(stop.args[0])) if stop.args else ""
+        typer.echo(f"Stopped. {said}".strip(), err=True)
         sys.exit(130)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -9,10 +10,10 @@ import typer
 
 from millwright.cli.base import Json, Replace, Run, answer, app, name_of
 from millwright.cli.figure_files import check_figure, write_figure
-from millwright.cli.phrases import in_shell
 from millwright.errors import ArgumentError
 from millwright.shown import frame_text
 from millwright.storage.place import check_new
+from millwright.wording import for_shell
 
 __all__ = ["convergence", "plot", "summary"]
 
@@ -42,12 +43,10 @@ def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
 
     posterior = load(run)
     table = posterior.convergence_table(name)
-    verdict = in_shell(str(posterior.verdict), run)
+    word = partial(for_shell, run=run)
+    verdict = posterior.verdict.told(word)
     text = f"{verdict}\n\n{frame_text(table.T)}"
-    findings = [
-        {"weight": f.weight, "problem": f.problem, "advice": f.advice}
-        for f in posterior.verdict.findings
-    ]
+    findings = [finding.record(word) for finding in posterior.verdict.findings]
     record = {
         "good": posterior.verdict.good,
         "headline": posterior.verdict.headline,
@@ -83,9 +82,9 @@ def summary(
         text = posterior.summary(name, level, kind, chosen, shaped)
     else:
         table = posterior.summary(name, level, kind, chosen)
-        verdict = in_shell(str(posterior.verdict), run)
+        verdict = posterior.verdict.told(partial(for_shell, run=run))
         text = f"{posterior.describe()}\n\n{verdict}\n\n{table}"
-    record = posterior_record(posterior, level, kind) if as_json else None
+    record = posterior_record(posterior, run, level, kind) if as_json else None
     answer(text, record, as_json, posterior.verdict.good)
 
 

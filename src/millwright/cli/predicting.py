@@ -118,12 +118,12 @@ def predict(
     table = read_data(data)
     chosen: Any = new_levels
     predictions = load(run).predict(table, new_levels=chosen)
-    if score:
-        found = predictions.score(table)
-        answer(str(found), rows_record(found.frame), as_json)
     frame = predictions.table(level=level)
+    found = predictions.score(table) if score else None
     if out is not None:
         _to_csv(frame.reset_index(), out, replace)
+    if found is not None:
+        answer(str(found), rows_record(found.frame), as_json)
     text = frame_text(frame, most=60)
     answer(text, json.loads(frame.reset_index().to_json(orient="records")), as_json)
 

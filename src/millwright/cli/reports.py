@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import json
 import math
+from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from millwright.draws.intervals import IntervalKind
 from millwright.posterior import Posterior
+from millwright.wording import for_shell
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -25,7 +28,7 @@ def rows_record(frame: pd.DataFrame) -> dict[str, Any]:
 
 
 def posterior_record(
-    posterior: Posterior, level: float = 0.95, kind: IntervalKind = "central"
+    posterior: Posterior, run: Path, level: float = 0.95, kind: IntervalKind = "central"
 ) -> dict[str, Any]:
     """Return verdict and table as plain values; what is not finite becomes null."""
     table = posterior.table(level=level, kind=kind)
@@ -35,8 +38,7 @@ def posterior_record(
             "good": verdict.good,
             "headline": verdict.headline,
             "findings": [
-                {"weight": f.weight, "problem": f.problem, "advice": f.advice}
-                for f in verdict.findings
+                finding.record(partial(for_shell, run=run)) for finding in verdict.findings
             ],
             "facts": list(verdict.facts),
         },

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from millwright.wording import setting
+
 __all__ = ["groups_apart", "numbers", "what_differs"]
 
 _FAR_APART = 2.0
@@ -53,7 +55,8 @@ def what_differs(medians: np.ndarray, spreads: np.ndarray, halves: np.ndarray) -
     if len(still) and len(still) < len(spreads):
         return (
             f"{_who(still, 'moves', 'hardly ')}.",
-            "Its steps are refused: give a longer warm-up (warmup=) or tighter priors.",
+            f"Its steps are refused: give a longer warm-up ({setting('warmup')}) or tighter "
+            "priors.",
         )
     moved = np.abs(halves[1] - halves[0])
     drifting = np.flatnonzero(moved > _APART * usual)
@@ -62,7 +65,8 @@ def what_differs(medians: np.ndarray, spreads: np.ndarray, halves: np.ndarray) -
         return (
             f"{_who(drifting, 'drifts')}: the median of chain {worst + 1} goes from "
             f"{halves[0, worst]:.3g} in its first half to {halves[1, worst]:.3g} in its second.",
-            "A chain that drifts had not settled: run longer and give a longer warm-up (warmup=).",
+            "A chain that drifts had not settled: run longer and give a longer warm-up "
+            f"({setting('warmup')}).",
         )
     if len(medians) < 2:
         return "", ""

@@ -6,11 +6,13 @@ easily read the wrong way round.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Literal
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
 
 import numpy as np
+
+from millwright.wording import changes, either, for_python, setting
 
 __all__ = [
     "ENERGY_LEAST",
@@ -22,6 +24,7 @@ __all__ = [
     "Sampling",
     "Weight",
     "good_range",
+    "more_rungs",
     "listed",
     "percent",
 ]
@@ -44,13 +47,34 @@ class Finding:
     weight
         `stop`: the draws should not be used. `caution`: parts of the answer may be off.
         `note`: nothing is wrong with the answer.
-    problem, advice
-        What was seen, and what to do next.
+    problem
+        What was seen.
+    marked
+        What to do next, with settings as marked pieces that each face words its own way.
     """
 
     weight: Weight
     problem: str
-    advice: str
+    marked: str = field(repr=False)
+
+    @property
+    def advice(self) -> str:
+        """What to do next, in words for Python."""
+        return for_python(self.marked)
+
+    @property
+    def changes(self) -> list[dict[str, Any]]:
+        """Which settings to change, and to what, as far as the advice names any."""
+        return changes(self.marked)
+
+    def record(self, word: Callable[[str], str]) -> dict[str, Any]:
+        """Return the finding as plain values, its advice worded by a face."""
+        return {
+            "weight": self.weight,
+            "problem": self.problem,
+            "advice": word(self.marked),
+            "changes": self.changes,
+        }
 
 
 @dataclass(frozen=True)
@@ -86,6 +110,8 @@ class Sampling:
         Fewest journeys along a tempering ladder of any chain, and the lowest rate of exchange.
     approximation_k
         For draws from an approximation, the Pareto k of its ratios to the posterior.
+    modes
+        Separate modes found before sampling.
     repeated
         Rows of the data that repeat another row though their outcome hardly ever repeats, and
         the number of rows.
@@ -109,6 +135,7 @@ class Sampling:
     round_trips: tuple[int, float] | None = None
     approximation_k: float | None = None
     repeated: tuple[int, int] = (0, 0)
+    modes: Any = None
 
     @property
     def total(self) -> int:
@@ -121,9 +148,14 @@ class Sampling:
         if self.extended:
             return (
                 "Extending does not repeat the warm-up, which was the trouble: fit anew with a "
-                "longer one (warmup=)."
+                f"longer one ({setting('warmup')})."
             )
-        return "Give a longer warm-up (warmup=)."
+        return f"Give a longer warm-up ({setting('warmup')})."
+
+
+def more_rungs() -> str:
+    """Return how a tempering ladder is given more rungs."""
+    return either("mw.Tempering(rungs=...)", "--choice rungs=20", "its choice rungs")
 
 
 def good_range(fitting: tuple[float, float]) -> str:

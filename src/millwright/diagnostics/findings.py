@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from millwright.diagnostics.finding import Finding, Sampling
 from millwright.diagnostics.measures import Measures
+from millwright.diagnostics.modes import mode_findings
 from millwright.diagnostics.quantity_findings import (
     ess_findings,
     r_hat_findings,
@@ -33,6 +34,7 @@ def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
         *plan_findings(made),
         *stuck_findings(made),
         *value_findings(measures),
+        *(mode_findings(made.modes) if made.modes else []),
         *r_hat_findings(measures, made),
         *divergence_findings(made),
         *ess_findings(measures, made),

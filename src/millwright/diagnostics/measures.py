@@ -14,7 +14,7 @@ from millwright.diagnostics.pareto import heavier_tail
 __all__ = ["R_HAT_MOST", "Measures", "measure"]
 
 R_HAT_MOST = 1.01
-_FAR = 20.0
+_FAR = 8.0
 
 
 @dataclass(frozen=True)
@@ -32,7 +32,7 @@ class Measures:
     finite
         Whether all draws are finite.
     tails, tail_errors
-        Pareto k of the heavier tail, with its standard error; 0 where no draw lies 20
+        Pareto k of the heavier tail, with its standard error; 0 where no draw lies 8
         interquartile ranges out.
     """
 

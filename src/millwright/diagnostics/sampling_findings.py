@@ -14,8 +14,10 @@ from millwright.diagnostics.finding import (
     Sampling,
     Weight,
     good_range,
+    more_rungs,
     percent,
 )
+from millwright.wording import either, setting
 
 __all__ = [
     "acceptance_findings",
@@ -29,6 +31,9 @@ __all__ = [
     "trip_findings",
 ]
 
+_GO_ON = either(
+    "posterior.extend(), or mw.resume() for a stored run", "millwright resume", "resume it"
+)
 _FEW_DIVERGENCES = 0.001
 _FEW_TRIPS = 5
 
@@ -51,7 +56,7 @@ def plan_findings(made: Sampling) -> list[Finding]:
             Finding(
                 "caution",
                 f"The fit was stopped before its end; {made.draws} draws a chain are kept.",
-                "Let it go on: posterior.extend(), or mw.resume() for a stored run.",
+                f"Let it go on: {_GO_ON}.",
             )
         )
     if made.trial:
@@ -60,7 +65,7 @@ def plan_findings(made: Sampling) -> list[Finding]:
                 "caution",
                 f"This was a trial: {made.draws} draws a chain show whether the model works, no "
                 "more.",
-                "Fit without trial=True before you report anything.",
+                f"Fit without {setting('trial', True)} before you report anything.",
             )
         )
     if made.draws < FEWEST_DRAWS:
@@ -76,7 +81,7 @@ def plan_findings(made: Sampling) -> list[Finding]:
             Finding(
                 "caution",
                 "There is one chain only, so nothing shows whether another would agree.",
-                "Run four chains (chains=4).",
+                f"Run four chains ({setting('chains', 4)}).",
             )
         )
     return found
@@ -107,7 +112,8 @@ def divergence_findings(made: Sampling) -> list[Finding]:
                 "note",
                 f"{count} of {made.total} transitions diverged; 0 is best, and a few single "
                 f"ones, up to {_FEW_DIVERGENCES:.1%} of all, hardly change an answer.",
-                "Nothing need be done; target_acceptance=0.95 should make them vanish.",
+                f"Nothing need be done; {setting('target_acceptance', 0.95)} should make "
+                "them vanish.",
             )
         ]
     weight: Weight = "stop" if share > 0.01 else "caution"
@@ -117,8 +123,9 @@ def divergence_findings(made: Sampling) -> list[Finding]:
             f"{count} of {made.total} transitions diverged ({percent(share)}); 0 is good. The "
             "sampler could not follow the posterior everywhere, so a part of it may be missing."
             + (f" {made.divergent_at}" if made.divergent_at else ""),
-            "Try target_acceptance=0.95 or 0.99. If divergences stay, tighten the priors of "
-            "scales, or try another group_form= for group effects and processes.",
+            f"Try {setting('target_acceptance', 0.95)} or 0.99. If divergences stay, tighten the "
+            f"priors of scales, or try another {setting('group_form')} for group effects and "
+            "processes.",
         )
     ]
 
@@ -147,7 +154,7 @@ def trip_findings(made: Sampling) -> list[Finding]:
             "caution",
             f"Few round trips along the tempering ladder: {trips} in the worst chain; "
             f"{_FEW_TRIPS} or more is good. Separate modes may be weighed wrongly.",
-            f"Run longer, or give more rungs (mw.Tempering(rungs=...)): the lowest rate of "
+            f"Run longer, or give more rungs ({more_rungs()}): the lowest rate of "
             f"exchange is {rate:.2f}, and 0.3 or more is good.",
         )
     ]

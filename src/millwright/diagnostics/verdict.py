@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Callable
 from dataclasses import dataclass
 from html import escape
 
@@ -12,12 +13,14 @@ from millwright.diagnostics.energy import energy_fraction
 from millwright.diagnostics.finding import ENERGY_LEAST, Finding, Sampling, good_range
 from millwright.diagnostics.findings import all_findings
 from millwright.diagnostics.measures import R_HAT_MOST, Measures
+from millwright.diagnostics.modes import mode_facts
+from millwright.wording import for_python
 
 __all__ = ["ABOVE_ALL", "Verdict", "judge"]
 
 ABOVE_ALL = (
-    "An ESS above the number of draws is no fault: successive draws then lie on opposite sides of "
-    "the mean, and average out faster than independent ones."
+    "An ESS above the number of draws is no fault: it is an estimate, and where successive draws "
+    "tend to lie on opposite sides of the mean, they average out faster than independent ones."
 )
 
 
@@ -61,11 +64,15 @@ class Verdict:
         return "Converged: nothing speaks against using these draws."
 
     def __str__(self) -> str:
+        return self.told(for_python)
+
+    def told(self, word: Callable[[str], str]) -> str:
+        """Return the verdict as text, with advice worded by a face."""
         lines = [f"Verdict: {self.headline}"]
         for finding in self.findings:
             lines += [
                 _wrapped(f"- {finding.problem}", "  "),
-                _wrapped(f"What to do: {finding.advice}", "    "),
+                _wrapped(f"What to do: {word(finding.marked)}", "    "),
             ]
         lines += [f"  {fact}" for fact in self.facts]
         return "\n".join(lines)
@@ -126,7 +133,7 @@ def _facts(measures: Measures, made: Sampling) -> tuple[str, ...]:
             f"(`{measures.names[at]}`); {made.enough} or more is enough, more is better."
             + (f" {ABOVE_ALL}" if worst[at] > made.total else "")
         )
-    return (*facts, *_method_facts(made))
+    return (*facts, *_method_facts(made), *(mode_facts(made.modes) if made.modes else []))
 
 
 def _method_facts(made: Sampling) -> list[str]:

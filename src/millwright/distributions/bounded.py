@@ -6,7 +6,8 @@ import numpy as np
 from scipy import special
 
 from millwright.distributions.family import Family, Parameter, Parameters, Support
-from millwright.distributions.mathematics import Array, Mathematics, log_of_share
+from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.saddle_point import LARGE
 
 __all__ = ["Beta", "Uniform"]
 
@@ -26,21 +27,25 @@ class Beta(Family):
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         a, b = m.asarray(p["alpha"]), m.asarray(p["beta"])
-        return m.xlogy(a - 1, x) + m.xlog1py(b - 1, -x) - m.betaln(a, b)
+        plain = m.xlogy(a - 1, x) + m.xlog1py(b - 1, -x) - m.betaln(a, b)
+        big = (a > LARGE + 1.0) & (b > LARGE + 1.0)
+
+        def saddle() -> Array:
+            # Of large arguments the plain terms cancel (Loader 2000).
+            up, down = m.where(big, a, LARGE + 2.0), m.where(big, b, LARGE + 2.0)
+            inside = m.where(big & (x > 0) & (x < 1), x, 0.5)
+            logs = m.log(inside), m.log1p(-inside)
+            return m.log(up + down - 1.0) + m.log_binomial(up - 1.0, up + down - 2.0, *logs)
+
+        return m.replaced(plain, big, saddle)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        below, above = self._shares(m, x, p)
-        return log_of_share(m, below, above)
+        inside = m.minimum(m.maximum(x, 0.0), 1.0)
+        return m.log_betainc(p["alpha"], p["beta"], inside, 1.0 - inside)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        below, above = self._shares(m, x, p)
-        return log_of_share(m, above, below)
-
-    def _shares(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
-        """Probability below and above `x`, each exact where it is small."""
-        x, a, b = _together(m, x, p)
         inside = m.minimum(m.maximum(x, 0.0), 1.0)
-        return m.betainc(a, b, inside), m.betainc(b, a, 1 - inside)
+        return m.log_betainc(p["beta"], p["alpha"], 1.0 - inside, inside)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return special.betaincinv(p["alpha"], p["beta"], q)
@@ -53,12 +58,6 @@ class Beta(Family):
 
     def mean(self, p: Parameters) -> Array:
         return np.asarray(p["alpha"], dtype=float) / (np.asarray(p["alpha"]) + p["beta"])
-
-
-def _together(m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array, Array]:
-    """Return x, alpha and beta in one shape: the derivative rule of betainc needs it."""
-    zero = 0.0 * (m.asarray(x) + p["alpha"] + p["beta"])
-    return x + zero, p["alpha"] + zero, p["beta"] + zero
 
 
 class Uniform(Family):

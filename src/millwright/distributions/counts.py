@@ -10,6 +10,7 @@ from scipy import special
 
 from millwright.distributions.family import Family, Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics, softplus
+from millwright.distributions.tails import log_one_minus_exp
 
 __all__ = [
     "Bernoulli",
@@ -30,6 +31,16 @@ _TRIALS = Parameter("trials", "count", "number of trials")
 def _chance(p: Parameters) -> Array:
     """Probability of a success, however it was given (NumPy)."""
     return special.expit(p["log_odds"]) if "log_odds" in p else np.asarray(p["probability"])
+
+
+def _log_chances(m: Mathematics, p: Parameters) -> tuple[Array, Array]:
+    """Logarithms of the chances of success and failure; -inf for a chance of 0."""
+    if "log_odds" in p:
+        return -softplus(m, -m.asarray(p["log_odds"])), -softplus(m, m.asarray(p["log_odds"]))
+    chance = m.asarray(p["probability"])
+    some, open_ = chance > 0, chance < 1
+    success = m.where(some, m.log(m.where(some, chance, 1.0)), -m.inf)
+    return success, m.where(open_, m.log1p(-m.where(open_, chance, 0.0)), -m.inf)
 
 
 class _Whole(Family):
@@ -59,30 +70,29 @@ class Binomial(_Whole):
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         n = m.asarray(self._trials(p))
-        ways = -m.log1p(n) - m.betaln(n - x + 1.0, x + 1.0)
-        return ways + self._log_chances(m, x, n, p)
-
-    def _log_chances(self, m: Mathematics, x: Array, n: Array, p: Parameters) -> Array:
-        if "log_odds" in p:
-            return x * p["log_odds"] - n * softplus(m, p["log_odds"])
-        return m.xlogy(x, p["probability"]) + m.xlog1py(n - x, -p["probability"])
+        return m.log_binomial(m.asarray(x) + 0.0 * n, n + 0.0 * x, *_log_chances(m, p))
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         n, k = m.asarray(self._trials(p)), m.floor(x)
         inside = (k >= 0) & (k < n)
         safe = m.where(inside, k, 0.0)
-        tail = m.betainc(m.where(inside, n - safe, 1.0), safe + 1.0, 1.0 - self._p(m, p))
-        return m.log(m.where(inside, tail, 1.0 * (k >= n)))
+        chance, other = self._chances(m, p)
+        tail = m.log_betainc(m.where(inside, n - safe, 1.0), safe + 1.0, other, chance)
+        return m.where(inside, tail, m.where(k >= n, 0.0, -m.inf))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         n, k = m.asarray(self._trials(p)), m.floor(x)
         inside = (k >= 0) & (k < n)
         safe = m.where(inside, k, 0.0)
-        tail = m.betainc(safe + 1.0, m.where(inside, n - safe, 1.0), self._p(m, p))
-        return m.log(m.where(inside, tail, 1.0 * (k < 0)))
+        chance, other = self._chances(m, p)
+        tail = m.log_betainc(safe + 1.0, m.where(inside, n - safe, 1.0), chance, other)
+        return m.where(inside, tail, m.where(k < 0, 0.0, -m.inf))
 
-    def _p(self, m: Mathematics, p: Parameters) -> Array:
-        return m.expit(p["log_odds"]) if "log_odds" in p else m.asarray(p["probability"])
+    def _chances(self, m: Mathematics, p: Parameters) -> tuple[Array, Array]:
+        """Return the chances of success and failure."""
+        if "log_odds" in p:
+            return m.expit(p["log_odds"]), m.expit(-m.asarray(p["log_odds"]))
+        return m.asarray(p["probability"]), 1.0 - m.asarray(p["probability"])
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return _search(self, q, p, upper=np.asarray(self._trials(p), dtype=float))
@@ -106,7 +116,12 @@ class Bernoulli(Binomial):
         return 1.0
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._log_chances(m, x, m.asarray(1.0), p)
+        if "log_odds" in p:
+            return -softplus(m, (1.0 - 2.0 * m.asarray(x)) * p["log_odds"])
+        success, failure = _log_chances(m, p)
+        hit = m.asarray(x) > 0.5
+        # A chance of 0 or 1 leaves the other outcome out, with its derivative.
+        return m.where(hit, m.where(hit, success, 0.0), m.where(hit, 0.0, failure))
 
 
 class Poisson(_Whole):
@@ -123,23 +138,26 @@ class Poisson(_Whole):
         return Support(lower=0.0, whole=True)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        ways = -m.gammaln(x + 1.0)
         if "log_rate" in p:
-            return x * p["log_rate"] - m.exp(p["log_rate"]) + ways
-        return m.xlogy(x, p["rate"]) - p["rate"] + ways
+            log_rate = m.asarray(p["log_rate"])
+            return m.log_poisson(m.asarray(x), m.exp(log_rate), log_rate)
+        rate = m.asarray(p["rate"])
+        some = rate > 0
+        log_rate = m.where(some, m.log(m.where(some, rate, 1.0)), -m.inf)
+        return m.log_poisson(m.asarray(x), rate, log_rate)
 
     def _rate(self, m: Mathematics, p: Parameters) -> Array:
         return m.exp(p["log_rate"]) if "log_rate" in p else m.asarray(p["rate"])
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         k = m.floor(x)
-        tail = m.gammaincc(m.maximum(k, 0.0) + 1.0, self._rate(m, p))
-        return m.log(m.where(k >= 0, tail, 0.0))
+        tail = m.log_gammaincc(m.maximum(k, 0.0) + 1.0, self._rate(m, p))
+        return m.where(k >= 0, tail, -m.inf)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         k = m.floor(x)
-        tail = m.gammainc(m.maximum(k, 0.0) + 1.0, self._rate(m, p))
-        return m.log(m.where(k >= 0, tail, 1.0))
+        tail = m.log_gammainc(m.maximum(k, 0.0) + 1.0, self._rate(m, p))
+        return m.where(k >= 0, tail, 0.0)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return _search(self, q, p)
@@ -167,23 +185,23 @@ class NegativeBinomial(_Whole):
         return Support(lower=0.0, whole=True)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        mean, shape = m.asarray(p["mean"]), m.asarray(p["shape"])
-        # log C(x + shape - 1, x) through the beta function, which does not cancel.
-        ways = -m.log(shape + x) - m.betaln(shape + 0.0 * x, x + 1.0)
-        return ways - shape * m.log1p(mean / shape) + m.xlogy(x, mean / (mean + shape))
+        return m.log_negative_binomial(m.asarray(x), m.asarray(p["mean"]), m.asarray(p["shape"]))
 
-    def _p(self, m: Mathematics, p: Parameters) -> Array:
-        return p["shape"] / (p["shape"] + m.asarray(p["mean"]))
+    def _chances(self, m: Mathematics, p: Parameters) -> tuple[Array, Array]:
+        """Return the chances of failure and success of the trials that are counted."""
+        total = p["shape"] + m.asarray(p["mean"])
+        return p["shape"] / total, p["mean"] / total
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         k = m.floor(x)
-        tail = m.betainc(m.asarray(p["shape"]), m.maximum(k, 0.0) + 1.0, self._p(m, p))
-        return m.log(m.where(k >= 0, tail, 0.0))
+        tail = m.log_betainc(p["shape"], m.maximum(k, 0.0) + 1.0, *self._chances(m, p))
+        return m.where(k >= 0, tail, -m.inf)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         k = m.floor(x)
-        tail = m.betainc(m.maximum(k, 0.0) + 1.0, m.asarray(p["shape"]), 1.0 - self._p(m, p))
-        return m.log(m.where(k >= 0, tail, 1.0))
+        stop, go = self._chances(m, p)
+        tail = m.log_betainc(m.maximum(k, 0.0) + 1.0, p["shape"], go, stop)
+        return m.where(k >= 0, tail, 0.0)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return _search(self, q, p)
@@ -207,24 +225,19 @@ class Geometric(_Whole):
     def support(self, p: Parameters) -> Support:
         return Support(lower=0.0, whole=True)
 
-    def _logs(self, m: Mathematics, p: Parameters) -> tuple[Array, Array]:
-        """Logarithms of the chances of success and failure."""
-        if "log_odds" in p:
-            return -softplus(m, -m.asarray(p["log_odds"])), -softplus(m, p["log_odds"])
-        return m.log(p["probability"]), m.log1p(-m.asarray(p["probability"]))
-
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        success, failure = self._logs(m, p)
-        return success + x * failure
+        success, failure = _log_chances(m, p)
+        some = m.asarray(x) > 0
+        return success + m.where(some, x * m.where(some, failure, 0.0), 0.0)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         k = m.floor(x)
-        inside = m.log(-m.expm1(self.log_survival(m, m.maximum(k, 0.0), p)))
+        inside = log_one_minus_exp(m, self.log_survival(m, m.maximum(k, 0.0), p))
         return m.where(k >= 0, inside, -m.inf)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         k = m.floor(x)
-        return m.where(k >= 0, (m.maximum(k, 0.0) + 1.0) * self._logs(m, p)[1], 0.0)
+        return m.where(k >= 0, (m.maximum(k, 0.0) + 1.0) * _log_chances(m, p)[1], 0.0)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return _search(self, q, p)
@@ -253,8 +266,16 @@ class BetaBinomial(_Whole):
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         n, a, b = (m.asarray(p[name]) for name in ("trials", "alpha", "beta"))
-        ways = -m.log1p(n) - m.betaln(n - x + 1.0, x + 1.0)
-        return ways + m.betaln(x + a, n - x + b) - m.betaln(a, b)
+        # Given the sum of two negative binomials with one chance, each is beta-binomial; with the
+        # chance that makes the means agree nothing cancels.
+        x, n = m.asarray(x) + 0.0 * n, n + 0.0 * x
+        share = m.where(n > 0, n, 1.0) / (a + b)
+        found = (
+            m.log_negative_binomial(x, a * share, a)
+            + m.log_negative_binomial(n - x, b * share, b)
+            - m.log_negative_binomial(n, (a + b) * share, a + b)
+        )
+        return m.where(n > 0, found, 0.0)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return m.log(self._mass(m, x, p, below=True))

@@ -9,8 +9,19 @@ from scipy import special
 
 from millwright.distributions.family import Family, Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.tails import log_one_minus_exp
 
-__all__ = ["DF", "LOCATION", "SCALE", "Cauchy", "Normal", "StudentT", "standard", "t_tail"]
+__all__ = [
+    "DF",
+    "LOCATION",
+    "SCALE",
+    "Cauchy",
+    "Normal",
+    "StudentT",
+    "log_below",
+    "log_t_tail",
+    "standard",
+]
 
 LOCATION = Parameter("location", "real", "centre", positional=True)
 SCALE = Parameter("scale", "positive", "spread, in the quantity's own unit", positional=True)
@@ -24,6 +35,30 @@ def standard(x: Array, p: Parameters) -> Array:
     return (x - p["location"]) / p["scale"]
 
 
+_FAR = 8.0
+
+
+def log_mills(m: Mathematics, z: Array) -> Array:
+    """Log of P(Z > z) over the normal density at z, for z >= 8, by a continued fraction.
+
+    Laplace's fraction z + 1/(z + 2/(z + 3/(z + ...))) (Abramowitz and Stegun 1964, 26.2.14); 60
+    terms give all digits from 8 on.
+    """
+    z = m.where(z > _FAR, z, _FAR)
+    tail = z
+    for k in range(60, 0, -1):
+        tail = z + k / tail
+    return -m.log(tail)
+
+
+def log_below(m: Mathematics, z: Array) -> Array:
+    """Log of P(Z < z) for standard normal Z, with its derivatives in the far tail too."""
+    far = z < -_FAR
+    out = m.where(far, -z, _FAR)
+    tail = -0.5 * out * out - _LOG_ROOT_2PI + log_mills(m, out)
+    return m.where(far, tail, m.log_ndtr(m.where(far, 0.0, z)))
+
+
 class Normal(Family):
     """Normal distribution with mean `location` and standard deviation `scale`."""
 
@@ -35,11 +70,22 @@ class Normal(Family):
         z = standard(x, p)
         return -0.5 * z * z - m.log(p["scale"]) - _LOG_ROOT_2PI
 
+    def log_density_beyond(
+        self, m: Mathematics, x: Array, bound: Array, p: Parameters, sign: float
+    ) -> Array:
+        """Log density at x given that it lies beyond a bound far out; sign 1 for above, -1 below.
+
+        Density and tail each fall as exp(-z^2 / 2): their logarithms are told apart before they
+        grow too large for it.
+        """
+        z, edge = sign * standard(x, p), sign * standard(bound, p)
+        return -0.5 * (z - edge) * (z + edge) - m.log(p["scale"]) - log_mills(m, edge)
+
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log_ndtr(standard(x, p))
+        return log_below(m, standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log_ndtr(-standard(x, p))
+        return log_below(m, -standard(x, p))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * special.ndtri(q)
@@ -58,21 +104,39 @@ def t_log_density(m: Mathematics, z: Array, df: Array) -> Array:
     """Log density of the standard Student-t distribution at `z`."""
     half = 0.5 * df
     # log1p keeps the tails exact for small z^2 / df, the beta function large df.
-    return -(half + 0.5) * m.log1p(z * z / df) - 0.5 * m.log(df) - m.betaln(half, 0.5 + 0.0 * df)
+    return (
+        -(half + 0.5) * _log1p_square(m, z, df) - 0.5 * m.log(df) - m.betaln(half, 0.5 + 0.0 * df)
+    )
 
 
-def t_tail(m: Mathematics, z: Array, df: Array) -> Array:
-    """P(T > z) of the standard Student-t distribution, exact in the upper tail."""
+_HUGE = 1e100
+
+
+def _log1p_square(m: Mathematics, z: Array, df: Array) -> Array:
+    """Return log(1 + z^2 / df), where z^2 may be too large a number."""
+    huge = m.abs(z) > _HUGE
+    inside = m.where(huge, 1.0, z)
+    outside = m.abs(m.where(huge, z, _HUGE))
+    return m.where(huge, 2.0 * m.log(outside) - m.log(df), m.log1p(inside * inside / df))
+
+
+def log_t_tail(m: Mathematics, z: Array, df: Array) -> Array:
+    """Log P(T > z) of the standard Student-t distribution, exact in both tails.
+
+    P(T > z) is half the share of a beta(df / 2, 1 / 2) variable below df / (df + z^2).
+    """
     z, df = m.asarray(z) + 0.0 * df, df + 0.0 * m.asarray(z)
-    square = z * z
-    far = square > df
+    huge = m.abs(z) > _HUGE
+    inside = m.where(huge, 1.0, z)
+    square = inside * inside
+    share = m.log_betainc(0.5 * df, 0.5 + 0.0 * df, df / (df + square), square / (df + square))
+    # Far out the share is its leading term (df / z^2)^(df / 2) / (df / 2 B(df / 2, 1 / 2)).
+    outside = m.abs(m.where(huge, z, _HUGE))
     half = 0.5 * df
-    one_half = 0.5 + 0.0 * df
-    # I_x(a, b) = 1 - I_(1-x)(b, a): the small side is computed on its own.
-    beyond = m.betainc(half, one_half, df / (df + m.where(far, square, 1.0)))
-    within = 1.0 - m.betainc(one_half, half, square / (df + m.where(far, 0.0, square)) * ~far)
-    upper = 0.5 * m.where(far, beyond, within)
-    return m.where(z >= 0, upper, 1.0 - upper)
+    leading = half * (m.log(df) - 2.0 * m.log(outside)) - m.log(half)
+    leading = leading - m.betaln(half, 0.5 + 0.0 * df)
+    upper = m.where(huge, leading, share) - math.log(2.0)
+    return m.where(z >= 0, upper, log_one_minus_exp(m, upper))
 
 
 class StudentT(Family):
@@ -86,10 +150,10 @@ class StudentT(Family):
         return t_log_density(m, standard(x, p), m.asarray(p["df"])) - m.log(p["scale"])
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(t_tail(m, -standard(x, p), p["df"]))
+        return log_t_tail(m, -standard(x, p), p["df"])
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(t_tail(m, standard(x, p), p["df"]))
+        return log_t_tail(m, standard(x, p), p["df"])
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * special.stdtrit(p["df"], q)
@@ -113,7 +177,7 @@ class Cauchy(Family):
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         z = standard(x, p)
-        return -m.log1p(z * z) - m.log(p["scale"]) - math.log(math.pi)
+        return -_log1p_square(m, z, 1.0) - m.log(p["scale"]) - math.log(math.pi)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return self._log_tail(m, -standard(x, p))

@@ -6,12 +6,18 @@ single precision are wrong in ways that no diagnostic shows.
 
 from __future__ import annotations
 
+import functools
+import sys
+from typing import Any
+
 import jax
 import jax.numpy as jnp
 import numpy as np
+from jax.custom_derivatives import SymbolicZero
 from jax.lax import scan
 from jax.numpy import (
     abs,
+    any,
     arange,
     arctan,
     arctan2,
@@ -73,8 +79,11 @@ from jax.scipy.special import (
     xlogy,
 )
 
+from millwright.distributions import saddle_point, tails
+
 __all__ = [
     "abs",
+    "any",
     "arange",
     "arctan",
     "arctan2",
@@ -115,6 +124,12 @@ __all__ = [
     "max",
     "maximum",
     "ones_like",
+    "log_betainc",
+    "log_binomial",
+    "log_gammainc",
+    "log_gammaincc",
+    "log_negative_binomial",
+    "log_poisson",
     "lower_inverse",
     "mean",
     "minimum",
@@ -122,6 +137,7 @@ __all__ = [
     "eye",
     "ndtr",
     "pi",
+    "replaced",
     "scan",
     "sin",
     "sqrt",
@@ -130,6 +146,7 @@ __all__ = [
     "swapaxes",
     "tan",
     "tanh",
+    "until",
     "where",
     "xlog1py",
     "xlogy",
@@ -137,6 +154,7 @@ __all__ = [
     "zeros_like",
 ]
 
+_SELF: Any = sys.modules[__name__]
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(48)
 
 
@@ -161,6 +179,171 @@ def betaln(a: jax.Array, b: jax.Array) -> jax.Array:
     plain = where(big, 1.0, large)
     difference = gammaln(plain) - gammaln(where(big, 1.0, total))
     return gammaln(small) + where(big, series, difference)
+
+
+def replaced(plain: jax.Array, where_: jax.Array, other: Any) -> jax.Array:
+    """Return `plain`, or where a condition holds anywhere, `other()` in those places.
+
+    What nothing needs is not computed, unless many points are looked at side by side.
+    """
+    shape = jax.eval_shape(lambda: where(where_, other(), plain)).shape
+    return jax.lax.cond(
+        jnp.any(where_),
+        lambda: where(where_, other(), plain),
+        lambda: broadcast_to(plain, shape),
+    )
+
+
+def until(go_on: Any, step: Any, state: Any) -> Any:
+    """Apply `step` to a state as long as `go_on` holds."""
+    start = jax.tree.map(lambda part: jnp.asarray(part, dtype=float), state)
+    return jax.lax.while_loop(go_on, step, start)
+
+
+def _part(factor: Any, tangent: Any) -> Any:
+    """Return factor() times a tangent; nothing is worked out for what does not vary."""
+    if isinstance(tangent, SymbolicZero):
+        return 0.0
+    return factor() * tangent
+
+
+def _spread(*values: Any) -> list[jax.Array]:
+    return list(broadcast_arrays(*(asarray(value, float) for value in values)))
+
+
+@jax.custom_jvp
+def _log_poisson(x: jax.Array, rate: jax.Array, log_rate: jax.Array) -> jax.Array:
+    return saddle_point.log_poisson(_SELF, x, rate, log_rate)
+
+
+def _log_poisson_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
+    x, rate, log_rate = primals
+    value = _log_poisson(x, rate, log_rate)
+    change = _part(lambda: log_rate - digamma(x + 1.0), tangents[0])
+    change = change - _part(lambda: jnp.ones_like(x), tangents[1])
+    return value, zeros_like(value) + change + _part(lambda: x, tangents[2])
+
+
+_log_poisson.defjvp(_log_poisson_jvp, symbolic_zeros=True)
+
+
+def log_poisson(x: Any, rate: Any, log_rate: Any) -> jax.Array:
+    """Log of rate^x exp(-rate) / gamma(x + 1), exact for large arguments too."""
+    return _log_poisson(*_spread(x, rate, log_rate))
+
+
+@jax.custom_jvp
+def _log_binomial(x: jax.Array, n: jax.Array, log_p: jax.Array, log_q: jax.Array) -> jax.Array:
+    return saddle_point.log_binomial(_SELF, x, n, log_p, log_q)
+
+
+def _log_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
+    x, n, log_p, log_q = primals
+    value = _log_binomial(x, n, log_p, log_q)
+    change = _part(lambda: digamma(n - x + 1.0) - digamma(x + 1.0) + log_p - log_q, tangents[0])
+    change = change + _part(lambda: digamma(n + 1.0) - digamma(n - x + 1.0) + log_q, tangents[1])
+    # No success of a chance of zero adds nothing, and neither do its tangents.
+    up = _part(lambda: x, tangents[2])
+    down = _part(lambda: n - x, tangents[3])
+    up, down = where(x > 0, up, 0.0), where(n - x > 0, down, 0.0)
+    return value, zeros_like(value) + change + up + down
+
+
+_log_binomial.defjvp(_log_binomial_jvp, symbolic_zeros=True)
+
+
+def log_binomial(x: Any, n: Any, log_p: Any, log_q: Any) -> jax.Array:
+    """Log of C(n, x) p^x q^(n - x), exact for large arguments too."""
+    return _log_binomial(*_spread(x, n, log_p, log_q))
+
+
+@jax.custom_jvp
+def _log_negative_binomial(x: jax.Array, mean: jax.Array, shape: jax.Array) -> jax.Array:
+    return saddle_point.log_negative_binomial(_SELF, x, mean, shape)
+
+
+def _log_negative_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
+    x, mu, shape = primals
+    value = _log_negative_binomial(x, mu, shape)
+    total = mu + shape
+    change = _part(lambda: (x - mu) / total * (shape / mu), tangents[1])
+    change = change + _part(
+        lambda: digamma(x + shape) - digamma(shape) - log1p(mu / shape) + (mu - x) / total,
+        tangents[2],
+    )
+    change = change + _part(
+        lambda: digamma(x + shape) - digamma(x + 1.0) - log1p(shape / mu), tangents[0]
+    )
+    return value, zeros_like(value) + change
+
+
+_log_negative_binomial.defjvp(_log_negative_binomial_jvp, symbolic_zeros=True)
+
+
+def log_negative_binomial(x: Any, mean: Any, shape: Any) -> jax.Array:
+    """Log probability of a negative binomial count, exact for large arguments too."""
+    return _log_negative_binomial(*_spread(x, mean, shape))
+
+
+@functools.partial(jax.custom_jvp, nondiff_argnums=(2,))
+def _log_gamma(a: jax.Array, x: jax.Array, below: bool) -> jax.Array:
+    return tails.log_gamma_share(_SELF, a, x, below)
+
+
+@_log_gamma.defjvp
+def _log_gamma_jvp(
+    below: bool, primals: tuple[jax.Array, ...], tangents: tuple[jax.Array, ...]
+) -> tuple[jax.Array, jax.Array]:
+    a, x = primals
+    # Forward through the loop for the shape; the density gives the rest exactly.
+    value, in_a = jax.jvp(
+        lambda a: tails.log_gamma_share(_SELF, a, x, below), (a,), (jnp.ones_like(a),)
+    )
+    inside = x > 0
+    log_density = (a - 1) * log(where(inside, x, 1.0)) - x - gammaln(a)
+    slope = where(inside, exp(log_density - where(inside, value, 0.0)), 0.0)
+    return value, in_a * tangents[0] + (slope if below else -slope) * tangents[1]
+
+
+def log_gammainc(a: Any, x: Any) -> jax.Array:
+    """Log of the regularised lower incomplete gamma function, exact in far tails."""
+    return _log_gamma(*broadcast_arrays(asarray(a, float), asarray(x, float)), True)
+
+
+def log_gammaincc(a: Any, x: Any) -> jax.Array:
+    """Log of the regularised upper incomplete gamma function, exact in far tails."""
+    return _log_gamma(*broadcast_arrays(asarray(a, float), asarray(x, float)), False)
+
+
+@jax.custom_jvp
+def _log_beta(a: jax.Array, b: jax.Array, x: jax.Array, y: jax.Array) -> jax.Array:
+    return tails.log_beta_share(_SELF, a, b, x, y)
+
+
+@_log_beta.defjvp
+def _log_beta_jvp(
+    primals: tuple[jax.Array, ...], tangents: tuple[jax.Array, ...]
+) -> tuple[jax.Array, jax.Array]:
+    a, b, x, y = primals
+    one, none = jnp.ones_like(a), jnp.zeros_like(a)
+
+    def share(a: jax.Array, b: jax.Array) -> jax.Array:
+        return tails.log_beta_share(_SELF, a, b, x, y)
+
+    value, in_a = jax.jvp(share, (a, b), (one, none))
+    _, in_b = jax.jvp(share, (a, b), (none, one))
+    inside = (x > 0) & (y > 0)
+    log_x, log_y = log(where(inside, x, 0.5)), log(where(inside, y, 0.5))
+    log_density = (a - 1) * log_x + (b - 1) * log_y - betaln(a, b)
+    slope = where(inside, exp(log_density - where(inside, value, 0.0)), 0.0)
+    # Of x and y the smaller one has all its digits, and so its tangent.
+    in_x = where(x < y, tangents[2], -tangents[3])
+    return value, in_a * tangents[0] + in_b * tangents[1] + slope * in_x
+
+
+def log_betainc(a: Any, b: Any, x: Any, y: Any) -> jax.Array:
+    """Log of the regularised incomplete beta function at x, exact in far tails; y is 1 - x."""
+    return _log_beta(*broadcast_arrays(*(asarray(part, float) for part in (a, b, x, y))))
 
 
 @jax.custom_jvp

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from typing import Any
 
 from numpy import (
     abs,
+    any,
     arange,
     arctan,
     arctan2,
@@ -19,6 +21,7 @@ from numpy import (
     cumsum,
     diagonal,
     einsum,
+    errstate,
     exp,
     expm1,
     eye,
@@ -73,8 +76,11 @@ from scipy.special import (
     xlogy,
 )
 
+from millwright.distributions import saddle_point, tails
+
 __all__ = [
     "abs",
+    "any",
     "arange",
     "arctan",
     "arctan2",
@@ -115,6 +121,12 @@ __all__ = [
     "max",
     "maximum",
     "ones_like",
+    "log_betainc",
+    "log_binomial",
+    "log_gammainc",
+    "log_gammaincc",
+    "log_negative_binomial",
+    "log_poisson",
     "lower_inverse",
     "mean",
     "minimum",
@@ -122,6 +134,7 @@ __all__ = [
     "eye",
     "ndtr",
     "pi",
+    "replaced",
     "scan",
     "sin",
     "sqrt",
@@ -130,12 +143,15 @@ __all__ = [
     "swapaxes",
     "tan",
     "tanh",
+    "until",
     "where",
     "xlog1py",
     "xlogy",
     "zeros",
     "zeros_like",
 ]
+
+_SELF: Any = sys.modules[__name__]
 
 
 def cholesky(a: ndarray) -> ndarray:
@@ -157,6 +173,83 @@ def gaussian_log_density(residual: ndarray, covariance: ndarray) -> ndarray:
     log_root = sum(log(diagonal(factor, axis1=-2, axis2=-1)), axis=-1)
     n = factor.shape[-1]
     return -0.5 * sum(z * z, axis=-1) - log_root - 0.5 * n * log(2 * pi)
+
+
+def replaced(plain: Any, where_: Any, other: Callable[[], Any]) -> Any:
+    """Return `plain`, or where a condition holds anywhere, `other()` in those places."""
+    if not any(where_):
+        return plain
+    with errstate(all="ignore"):
+        return where(where_, other(), plain)
+
+
+def until(go_on: Callable[[Any], Any], step: Callable[[Any], Any], state: Any) -> Any:
+    """Apply `step` to a state as long as `go_on` holds."""
+    while go_on(state):
+        state = step(state)
+    return state
+
+
+_LEAST = 1e-280
+
+
+def _log_of(share: ndarray, rest: ndarray, far: Callable[[ndarray], ndarray]) -> ndarray:
+    """Return the log of a share, from its rest near 1, and by other means where it underflows."""
+    share, rest = broadcast_arrays(asarray(share, dtype=float), asarray(rest, dtype=float))
+    with errstate(divide="ignore"):
+        found = where(rest < 0.5, log1p(-minimum(rest, 0.5)), log(share))
+    lost = (share < _LEAST) & (rest > 0.5)
+    if lost.any():
+        found = array(found)
+        found[lost] = far(lost)
+    return found
+
+
+def log_gammainc(a: Any, x: Any) -> ndarray:
+    """Log of the regularised lower incomplete gamma function, exact in far tails."""
+    return _log_gamma(a, x, True)
+
+
+def log_gammaincc(a: Any, x: Any) -> ndarray:
+    """Log of the regularised upper incomplete gamma function, exact in far tails."""
+    return _log_gamma(a, x, False)
+
+
+def _log_gamma(a: Any, x: Any, below: bool) -> ndarray:
+    a, x = broadcast_arrays(asarray(a, dtype=float), asarray(x, dtype=float))
+    lower, upper = gammainc(a, x), gammaincc(a, x)
+
+    def far(lost: ndarray) -> ndarray:
+        with errstate(all="ignore"):
+            return tails.log_gamma_share(_SELF, a[lost], x[lost], below)
+
+    return _log_of(lower, upper, far) if below else _log_of(upper, lower, far)
+
+
+def log_betainc(a: Any, b: Any, x: Any, y: Any) -> ndarray:
+    """Log of the regularised incomplete beta function at x, exact in far tails; y is 1 - x."""
+    a, b, x, y = broadcast_arrays(*(asarray(part, dtype=float) for part in (a, b, x, y)))
+
+    def far(lost: ndarray) -> ndarray:
+        with errstate(all="ignore"):
+            return tails.log_beta_share(_SELF, a[lost], b[lost], x[lost], y[lost])
+
+    return _log_of(betainc(a, b, x), betainc(b, a, y), far)
+
+
+def log_poisson(x: Any, rate: Any, log_rate: Any) -> Any:
+    """Log of rate^x exp(-rate) / gamma(x + 1), exact for large arguments too."""
+    return saddle_point.log_poisson(_SELF, x, rate, log_rate)
+
+
+def log_binomial(x: Any, n: Any, log_p: Any, log_q: Any) -> Any:
+    """Log of C(n, x) p^x q^(n - x), exact for large arguments too."""
+    return saddle_point.log_binomial(_SELF, x, n, log_p, log_q)
+
+
+def log_negative_binomial(x: Any, mean: Any, shape: Any) -> Any:
+    """Log probability of a negative binomial count, exact for large arguments too."""
+    return saddle_point.log_negative_binomial(_SELF, x, mean, shape)
 
 
 def scan(step: Callable[[Any, Any], tuple[Any, Any]], carry: Any, over: Any) -> tuple[Any, Any]:

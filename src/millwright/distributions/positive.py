@@ -60,13 +60,15 @@ class Gamma(_Positive):
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         shape, rate = m.asarray(p["shape"]), m.asarray(p["rate"])
-        return shape * m.log(rate) + m.xlogy(shape - 1, x) - rate * x - m.gammaln(shape)
+        y = rate * x
+        # The same function of shape - 1 and rate x as a Poisson probability.
+        return m.log(rate) + m.log_poisson(shape - 1.0, y, m.log(rate) + m.log(x))
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(m.gammainc(p["shape"], p["rate"] * m.maximum(x, 0.0)))
+        return m.log_gammainc(p["shape"], p["rate"] * m.maximum(x, 0.0))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(m.gammaincc(p["shape"], p["rate"] * m.maximum(x, 0.0)))
+        return m.log_gammaincc(p["shape"], p["rate"] * m.maximum(x, 0.0))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return special.gammaincinv(p["shape"], q) / p["rate"]
@@ -90,13 +92,15 @@ class InverseGamma(_Positive):
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         shape, scale = m.asarray(p["shape"]), m.asarray(p["scale"])
-        return shape * m.log(scale) - (shape + 1) * m.log(x) - scale / x - m.gammaln(shape)
+        y = scale / x
+        log_x = m.log(x)
+        return m.log_poisson(shape - 1.0, y, m.log(scale) - log_x) + m.log(scale) - 2.0 * log_x
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(m.gammaincc(p["shape"], p["scale"] / m.maximum(x, 1e-300)))
+        return m.log_gammaincc(p["shape"], p["scale"] / m.maximum(x, 1e-300))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(m.gammainc(p["shape"], p["scale"] / m.maximum(x, 1e-300)))
+        return m.log_gammainc(p["shape"], p["scale"] / m.maximum(x, 1e-300))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["scale"] / special.gammainccinv(p["shape"], q)

@@ -10,6 +10,7 @@ from scipy import special
 from millwright.distributions.family import Family, Parameter, Parameters, Support
 from millwright.distributions.location_scale import LOCATION, SCALE, standard
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp, softplus
+from millwright.distributions.tails import log_one_minus_exp
 
 __all__ = ["Gumbel", "Laplace", "Logistic", "Pareto", "Weibull"]
 
@@ -98,7 +99,11 @@ class Gumbel(Family):
         return -m.exp(-standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log(-m.expm1(-m.exp(-standard(x, p))))
+        z = standard(x, p)
+        # Far to the right log(1 - exp(-exp(-z))) is -z - exp(-z) / 2, and exp(-z) underflows.
+        far = z > 30.0
+        inside = m.where(far, 0.0, z)
+        return m.where(far, -z, log_one_minus_exp(m, -m.exp(-inside)))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] - p["scale"] * np.log(-np.log(q))

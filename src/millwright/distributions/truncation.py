@@ -6,10 +6,12 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.family import Family, Parameters, Support
+from millwright.distributions.location_scale import standard
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
 
 __all__ = ["Truncated", "split_bounds"]
 
+_FAR_OUT = 10.0
 _BOUNDS = ("low", "high")
 
 
@@ -44,8 +46,14 @@ class Truncated(Family):
         return Support(lower, upper)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        inner, _, _ = split_bounds(p)
-        return self.family.log_density(m, x, inner) - self._log_mass(m, p)
+        inner, low, high = split_bounds(p)
+        plain = self.family.log_density(m, x, inner) - self._log_mass(m, p)
+        beyond = getattr(self.family, "log_density_beyond", None)
+        if beyond is None or (low is None) == (high is None):
+            return plain
+        sign, bound = (1.0, low) if high is None else (-1.0, high)
+        z = sign * standard(bound, inner)
+        return m.where(z > _FAR_OUT, beyond(m, x, bound, inner, sign), plain)
 
     def _log_mass(self, m: Mathematics, p: Parameters) -> Array:
         """Log of the probability that the uncut distribution gives to [low, high]."""

@@ -9,6 +9,7 @@ import numpy as np
 from millwright.draws.expressions import Evaluated, cell_labels, evaluated
 from millwright.draws.labelled_draws import Draws, label_texts
 from millwright.errors import ArgumentError, nearest
+from millwright.wording import setting
 
 __all__ = ["contrasts"]
 
@@ -52,7 +53,8 @@ def contrasts(
     if not 0 < len(pairs) * len(places) <= _MOST:
         raise ArgumentError(
             f"`{name}` has {len(labels)} levels of `{axis}`, which make "
-            f"{len(pairs) * len(places)} differences; name one level to compare with (against=)."
+            f"{len(pairs) * len(places)} differences; name one level to compare with "
+            f"({setting('against')})."
         )
     return {
         f"{labels[a]} - {labels[b]}{place}": flat[:, :, a, at] - flat[:, :, b, at]

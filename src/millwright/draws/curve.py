@@ -10,7 +10,13 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws, thinned
-from millwright.draws.latent import condition_on_data, extended, grown_labels, joint_outcomes
+from millwright.draws.latent import (
+    condition_on_data,
+    extended,
+    functions_of_prior,
+    grown_labels,
+    joint_outcomes,
+)
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
@@ -45,10 +51,18 @@ class Curve:
 
 
 def curve(
-    draws: Draws, column: str, outcome: str | None, seed: int, points: int = 60, most: int = 1000
+    draws: Draws,
+    column: str,
+    outcome: str | None,
+    seed: int,
+    points: int = 60,
+    most: int = 1000,
+    prior: bool = False,
 ) -> Curve:
     """Follow an outcome along a column; other numeric columns stay at their mean, columns of
     labels at their most frequent label.
+
+    Draws from the `prior` are not conditioned on the data.
 
     Raises
     ------
@@ -79,8 +93,11 @@ def curve(
     outcomes = {p.name for p in binding.program.outcomes}
     shown = {name: value for name, value in held.items() if name not in outcomes}
     if part in [joint.name for joint in joint_outcomes(along)]:
+        at = tables.columns[column].values
+        if prior:
+            return Curve(at, *functions_of_prior(along, definition, evaluation, generator), shown)
         found = condition_on_data(draws, definition, tables, keep, generator)
-        return Curve(tables.columns[column].values, found.latent, found.outcome, shown)
+        return Curve(at, found.latent, found.outcome, shown)
     if definition.event != "number":
         raise ArgumentError(
             f"A fitted line needs an outcome with one number a row; `{part}` is a "

@@ -18,6 +18,7 @@ from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.numbers import probability_text
 from millwright.errors import ArgumentError
 from millwright.shown import Shown
+from millwright.wording import setting
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -108,7 +109,9 @@ class Decision(Shown):
         import pandas as pd
 
         if self.single:
-            raise ArgumentError("A single value has no width; give rope=(low, high).")
+            raise ArgumentError(
+                f"A single value has no width; give {setting('rope')}, the two ends of a region."
+            )
         middle = sum(self.region) / 2
         half = (self.region[1] - self.region[0]) / 2
         return pd.DataFrame(
@@ -178,7 +181,8 @@ def decide(
     """Return the decision; see `Posterior.decide`."""
     if (rope is None) == (null is None):
         raise ArgumentError(
-            "Give either rope=(low, high), the values that are as good as equal, or null=value."
+            f"Give either {setting('rope')}, the ends of the region of values that are as good as "
+            f"equal, or {setting('null')}, a single value."
         )
     region = _region(rope if rope is not None else (null, null))
     flat = {name: value.reshape(-1) for name, value in draws.items()}

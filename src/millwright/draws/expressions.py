@@ -13,6 +13,7 @@ from millwright.language.definition import Definition
 from millwright.language.parse import read_text
 from millwright.language.tree import Call, Node
 from millwright.modelling.arguments import check_functions
+from millwright.modelling.foreign import lent
 from millwright.modelling.labelled import DRAW, full
 from millwright.modelling.specification import Part
 
@@ -59,7 +60,8 @@ def evaluated(draws: Draws, text: str, what: str = "statement") -> Evaluated:
     node, per = read_text(text.strip(), what)
     joint, inner = _joint(node)
     definition = Definition(what, inner, per, written=text.strip())
-    check_functions(definition)
+    with lent(draws.binding.program.foreign):
+        check_functions(definition)
     part = Part(what, "derived", "", (("", inner),), (), definition)
     try:
         item = draws.evaluation().expression(inner, part)

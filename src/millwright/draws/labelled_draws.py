@@ -15,6 +15,7 @@ from millwright.modelling.binding import Binding
 from millwright.modelling.density import place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, is_rows, twin
+from millwright.wording import visible
 
 __all__ = ["Draws", "from_positions", "label_texts", "thinned"]
 
@@ -145,7 +146,8 @@ def _one_after_another(value: np.ndarray) -> np.ndarray:
 def label_texts(labels: Sequence[object]) -> list[str]:
     """Return labels as text; numbers in six digits, as long as that tells them apart."""
     short = [f"{label:.6g}" if isinstance(label, float) else str(label) for label in labels]
-    return short if len(set(short)) == len(short) else list(map(str, labels))
+    texts = short if len(set(short)) == len(short) else list(map(str, labels))
+    return [visible(text) for text in texts]
 
 
 def thinned(draws: Draws, most: int) -> slice:

@@ -31,6 +31,7 @@ __all__ = [
     "Conditional",
     "condition_on_data",
     "extended",
+    "functions_of_prior",
     "grown_labels",
     "joint_outcomes",
     "latent",
@@ -100,6 +101,31 @@ def condition_on_data(
     )
     p = _arguments(draws, both, part, keep)
     return _given(part, family, p, seen, generator)
+
+
+def functions_of_prior(
+    along: Binding, part: Part, evaluation: Evaluation, generator: np.random.Generator
+) -> tuple[np.ndarray, np.ndarray]:
+    """Draw a Gaussian-process outcome from its prior: without noise and with it, (draws, rows).
+
+    Raises
+    ------
+    ArgumentError
+        If the outcome is another process, whose rows follow each other in time.
+    """
+    family = family_of(part.family, part.arguments)
+    if not isinstance(family, GaussianProcess):
+        raise ArgumentError(
+            f"The rows of `{part.name}` follow each other, so it has no line along a column: look "
+            "at whole data sets with prior_data."
+        )
+    axes = (DRAW, *dict(along.program.outcome_axes)[part.name])
+    named = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, along.program)
+    p = {name: np.asarray(value, dtype=float) for name, value in named.items()}
+    size = (max(len(v) if v.ndim else 1 for v in p.values()), *along.program.shape(axes[1:]))
+    noise = p.pop("noise", np.zeros(1))
+    functions = np.asarray(family.draw(generator, size, p), dtype=float)
+    return functions, functions + noise * generator.standard_normal(size)
 
 
 def _arguments(draws: Draws, binding: Binding, part: Part, keep: slice) -> dict[str, np.ndarray]:

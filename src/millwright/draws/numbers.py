@@ -1,4 +1,4 @@
-"""Numbers as text: no digits that the draws cannot support, no probability of 0 or 1."""
+"""Numbers as text: one rounding for one number everywhere, no probability of 0 or 1."""
 
 from __future__ import annotations
 
@@ -6,7 +6,38 @@ import math
 
 import numpy as np
 
-__all__ = ["probability_text", "supported", "supported_range"]
+__all__ = ["decimals_of", "fixed", "probability_text", "range_text", "supported"]
+
+_MOST = 6
+"""Decimals beyond which numbers are written with a power of ten."""
+
+
+def decimals_of(spread: float) -> int:
+    """Return the decimals at which a spread shows two significant digits.
+
+    All numbers about one quantity carry these, so that they can be laid beside each other.
+    """
+    if not np.isfinite(spread) or spread <= 0:
+        return 3
+    # 0.0996 rounds to 0.10: the digit before must not be lost.
+    return 1 - _size(float(f"{spread:.1e}"))
+
+
+def fixed(value: float, decimals: int) -> str:
+    """Return a number with so many decimals; whole where they are negative."""
+    if not np.isfinite(value):
+        return str(value)
+    if decimals > _MOST or abs(value) >= 1e9:
+        digits = max(0, decimals + _size(value)) if value else 1
+        return f"{value:.{min(digits, 15)}e}"
+    text = f"{value:.{max(0, decimals)}f}"
+    return text.removeprefix("-") if float(text) == 0 else text
+
+
+def range_text(low: float, high: float, spread: float) -> str:
+    """Return `low to high`, with the decimals that suit the spread."""
+    decimals = decimals_of(spread)
+    return f"{fixed(low, decimals)} to {fixed(high, decimals)}"
 
 
 def supported(value: float, error: float, least: int = 2) -> str:
@@ -15,45 +46,17 @@ def supported(value: float, error: float, least: int = 2) -> str:
     The error is no larger than one unit of the last digit shown; at least `least` significant
     digits are kept where the error allows none.
     """
-    return _rounded(value, _decimals(value, error, least))
-
-
-def supported_range(low: float, high: float, error: float) -> str:
-    """Return `low to high`, both with the same number of decimals.
-
-    The width shows at least one significant digit, and an end that is surely not zero, beyond
-    its error, does not look like it: on which side of zero it lies matters.
-    """
-    decimals = _decimals(high - low, error, 1)
-    for end in (low, high):
-        sure = np.isfinite(end) and abs(end) > (error if error > 0 else 0.0)
-        if end != 0 and sure and abs(end) < 0.5 * 10.0**-decimals:
-            decimals = min(-_size(end), decimals + 3)
-    return f"{_rounded(low, decimals)} to {_rounded(high, decimals)}"
+    if value == 0 or not np.isfinite(value):
+        return "0" if value == 0 else str(value)
+    size = _size(value)
+    if not np.isfinite(error) or error <= 0:
+        return fixed(value, 3 - size)
+    return fixed(value, min(max(math.floor(-math.log10(error)), least - 1 - size), 5 - size))
 
 
 def _size(value: float) -> int:
     """Return the power of ten of the leading digit."""
     return math.floor(math.log10(abs(value))) if value != 0 and np.isfinite(value) else 0
-
-
-def _decimals(value: float, error: float, least: int) -> int:
-    if value == 0 or not np.isfinite(value):
-        return 0
-    size = _size(value)
-    if not np.isfinite(error) or error <= 0:
-        return 3 - size
-    return min(max(math.floor(-math.log10(error)), least - 1 - size), 5 - size)
-
-
-def _rounded(value: float, decimals: int) -> str:
-    size = _size(value)
-    if not np.isfinite(value) or value == 0:
-        return "0" if value == 0 else str(value)
-    if size >= 6 or size < -4:
-        return f"{value:.{max(0, min(5, decimals + size))}e}"
-    text = f"{value:.{max(0, decimals)}f}"
-    return text.removeprefix("-") if float(text) == 0 else text
 
 
 def probability_text(share: float, draws: int) -> str:

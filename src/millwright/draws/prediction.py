@@ -34,6 +34,7 @@ from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import read_tables
 from millwright.shown import Shown, frame_text
+from millwright.wording import setting
 
 __all__ = ["Predictions", "Score", "expectations", "predict", "scores_shown"]
 
@@ -304,7 +305,7 @@ def predict(
         if not fresh and grown_labels(draws, tables, fresh=True) != grown:
             raise DataError(
                 f"{error}\nTo predict for levels of groups that the fit has not seen, ask for "
-                "predict(..., new_levels='draw')."
+                f"{setting('new_levels', 'draw')}."
             ) from error
         raise
     together = joint_outcomes(binding)

@@ -10,6 +10,7 @@ from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.simulate import draw_unknowns
 from millwright.modelling.specification import Specification
+from millwright.wording import setting
 
 __all__ = ["draws_in", "prior_draws", "refuse_improper", "refuse_terms"]
 
@@ -43,7 +44,7 @@ def refuse_improper(binding: Binding, given: tuple[str, ...]) -> None:
         if part.improper and part.name not in given:
             raise ModelError(
                 f"The prior of `{part.name}` is flat and improper: nothing can be drawn from it. "
-                "Give it a value (given=), or a proper prior."
+                f"Give it a value ({setting('given')}), or a proper prior."
             )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, get_args
 
@@ -17,7 +17,7 @@ from millwright.diagnostics.convergence import (
 from millwright.diagnostics.measures import Measures, measure
 from millwright.diagnostics.verdict import ABOVE_ALL
 from millwright.draws.intervals import IntervalKind, check_level, interval, kind_words
-from millwright.draws.numbers import probability_text, supported, supported_range
+from millwright.draws.numbers import decimals_of, fixed, probability_text, range_text
 from millwright.errors import ArgumentError
 
 __all__ = ["Order", "Table", "TableKind", "make_table"]
@@ -27,7 +27,7 @@ Order = Literal["definition", "mean", "R-hat", "ESS"]
 
 _KEY = (
     "R-hat: 1.00 is perfect, up to 1.01 is good, larger is worse. "
-    "ESS (effective draws): more is better. Digits are cut to what the draws support."
+    "ESS (effective draws): more is better."
 )
 _WORTH_A_NOTE = 0.1
 
@@ -63,10 +63,12 @@ def make_table(
     kind: TableKind = "central",
     order: Order = "definition",
     measures: Measures | None = None,
+    one_sided: Collection[str] = (),
 ) -> Table:
     """Summarise draws of named numbers, each of shape (chains, draws); see `Posterior.table`.
 
-    `measures` are convergence numbers that are known already; others are worked out.
+    `measures` are convergence numbers that are known already; others are worked out. Numbers in
+    `one_sided` cannot be negative: whether they are above 0 is no question.
     """
     check_level(level)
     if kind not in get_args(TableKind):
@@ -87,6 +89,8 @@ def make_table(
         "bulk ESS": measures.ess_bulk[rows],
         "tail ESS": measures.ess_tail[rows],
     }
+    sided = np.array([name in one_sided for name in single])
+    numbers["probability above 0"] = np.where(sided, np.nan, numbers["probability above 0"])
     chosen = _ordered(numbers, order)
     numbers = {name: value[chosen] for name, value in numbers.items()}
     names = tuple(np.array(list(single), dtype=object)[chosen])
@@ -98,7 +102,7 @@ def make_table(
         "probability above 0": numbers["probability above 0"],
         **{name: numbers[name] for name in ("R-hat", "bulk ESS", "tail ESS", "MCSE of mean")},
     }
-    notes = _notes(names, numbers, headings)
+    notes = (*_notes(names, numbers, headings), *_last_digits(names, numbers, size))
     if (numbers["bulk ESS"] > size).any():
         notes = (*notes, ABOVE_ALL)
     return Table(names, columns, _shown(numbers, headings, size), notes, order)
@@ -142,25 +146,44 @@ def _ordered(numbers: Mapping[str, np.ndarray], order: Order) -> np.ndarray:
 def _shown(
     numbers: Mapping[str, np.ndarray], headings: Sequence[str], size: int
 ) -> dict[str, list[str]]:
-    """Return the cells as text; both ends of an interval get the same digits."""
-    errors = {"mean": "MCSE of mean", "sd": "error of sd", "median": "error of median"}
+    """Return the cells as text; a row has the same decimals throughout."""
+    spread = numbers["sd"]
+    decimals = [decimals_of(sd) for sd in spread]
     shown = {
-        column: [supported(v, e) for v, e in zip(numbers[column], numbers[error], strict=True)]
-        for column, error in errors.items()
+        column: [fixed(v, d) for v, d in zip(numbers[column], decimals, strict=True)]
+        for column in ("mean", "sd", "median")
     }
     for heading in headings:
-        ends = zip(
-            numbers[f"{heading}, from"],
-            numbers[f"{heading}, to"],
-            numbers["error of ends"],
-            strict=True,
-        )
-        shown[heading] = [supported_range(low, high, error) for low, high, error in ends]
-    shown["P(above 0)"] = [probability_text(p, size) for p in numbers["probability above 0"]]
+        ends = zip(numbers[f"{heading}, from"], numbers[f"{heading}, to"], spread, strict=True)
+        shown[heading] = [range_text(low, high, sd) for low, high, sd in ends]
+    shown["P(above 0)"] = [
+        "" if np.isnan(p) else probability_text(p, size) for p in numbers["probability above 0"]
+    ]
     shown["R-hat"] = [f"{value:.3f}" for value in numbers["R-hat"]]
     shown["bulk ESS"] = [f"{value:.0f}" for value in numbers["bulk ESS"]]
     shown["tail ESS"] = [f"{value:.0f}" for value in numbers["tail ESS"]]
     return shown
+
+
+def _last_digits(
+    names: Sequence[str], numbers: Mapping[str, np.ndarray], size: int
+) -> tuple[str, ...]:
+    """Say where a last digit is more than the draws support, and how many draws would."""
+    columns = ("MCSE of mean", "error of sd", "error of median", "error of ends")
+    error = np.nanmax(np.nan_to_num([numbers[c] for c in columns], posinf=0.0), axis=0)
+    units = error * 10.0 ** np.array([float(decimals_of(sd)) for sd in numbers["sd"]])
+    worst = int(np.argmax(units))
+    if not units[worst] > 1.0:
+        return ()
+    rough = [name for name, unit in zip(names, units, strict=True) if unit > 1.0]
+    where = f"`{rough[0]}`" if len(rough) == 1 else f"{len(rough)} rows"
+    needed = size * units[worst] ** 2
+    draws = f"{float(f'{needed:.1e}'):,.0f}"
+    by = f"{units[worst]:.{0 if units[worst] > 2 else 1}f}"
+    return (
+        f"The last digit of {where} may change with another seed (by about {by} at "
+        f"`{names[worst]}`); {draws} draws would settle it.",
+    )
 
 
 def _notes(

@@ -26,6 +26,7 @@ from millwright.modelling.space import free_shape, onto_support, places
 from millwright.modelling.specification import Part, Specification
 from millwright.modelling.tables import LabelSets, Parted, Tables, joined, read_tables
 from millwright.modelling.taken import TakenValue, take_values, taken_arguments
+from millwright.wording import either, setting
 
 __all__ = ["Binding", "bind"]
 
@@ -456,7 +457,10 @@ def _outcome_axes(
                     part.definition.message(
                         f"`{family.name}` gives a vector for each row, but `{part.name}` is one "
                         "column. Name the columns of the vector with "
-                        f"columns={{'{part.name}': ['first', 'second', ...]}}"
+                        + either(
+                            f"columns={{'{part.name}': ['first', 'second', ...]}}",
+                            f'{part.name} = ["first", "second", ...] under [columns] in the sheet',
+                        )
                     )
                 )
         check_axes(part, named, axes, program, _mend(named, axes))
@@ -481,7 +485,7 @@ def _axes_without_column(
     if not found or (not rows and len(tables) > 1):
         raise DataError(
             f"How many rows should `{part.name}` have? Nothing in its distribution "
-            "comes from the data; give rows=, or data with the column."
+            f"comes from the data; give {setting('rows')}, or data with the column."
         )
     return (*found, *own)
 

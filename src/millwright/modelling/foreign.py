@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass, field, replace
+from types import MappingProxyType
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -17,7 +20,7 @@ from millwright.language.parse import is_writable, normal_name
 from millwright.language.symbols import Symbol, called
 from millwright.language.vocabulary import FUNCTIONS
 
-__all__ = ["Foreign", "call_foreign", "foreign_function", "make_known", "register"]
+__all__ = ["Foreign", "call_foreign", "foreign_function", "lent", "make_known", "register"]
 
 Gives = Literal["same", "number"]
 
@@ -57,20 +60,48 @@ class Foreign:
 
     @classmethod
     def known_as(cls, record: Mapping[str, Any]) -> Foreign:
-        """Return the function registered under a recorded name, or what stands for it."""
-        name = str(record["name"])
-        if name not in _REGISTERED:
-            _REGISTERED[name] = cls(function=_not_here, missing=True, **record)
-        return _REGISTERED[name]
+        """Return the function registered under a recorded name, or what stands for it.
+
+        Raises
+        ------
+        ValueError
+            If the record does not describe a function.
+        """
+        name = record["name"]
+        counts = [record["fewest"], record["most"]]
+        flags = [record["black_box"], record.get("vectorised", False)]
+        if not (
+            isinstance(name, str)
+            and is_writable(name)
+            and all(type(count) is int and count > 0 for count in counts)
+            and all(type(flag) is bool for flag in flags)
+            and record["gives"] in get_args(Gives)
+        ):
+            raise ValueError(f"not a function: {dict(record)}")
+        known = _REGISTERED.get(name)
+        return known or cls(function=_not_here, missing=True, **record)
 
 
 def _not_here(*_: Any) -> Any:
     raise ModelError(
-        "it is not registered here: register it, or give model= where it is asked for"
+        "it is not registered here: register it, or give the model that brings it along"
     )
 
 
 _REGISTERED: dict[str, Foreign] = {}
+_LENT: ContextVar[Mapping[str, Foreign]] = ContextVar(
+    "lent functions", default=MappingProxyType({})
+)
+
+
+@contextmanager
+def lent(functions: Iterable[Foreign]) -> Iterator[None]:
+    """Let definitions name functions of one run, without making them known to other models."""
+    token = _LENT.set({**_LENT.get(), **{foreign.name: foreign for foreign in functions}})
+    try:
+        yield
+    finally:
+        _LENT.reset(token)
 
 
 def register(
@@ -129,12 +160,13 @@ def make_known(foreign: Foreign) -> None:
     Only the name: the function itself stays with its model, so that a stored run of another
     model never calls it.
     """
-    Foreign.known_as(foreign.record)
+    if foreign.name not in _REGISTERED:
+        _REGISTERED[foreign.name] = replace(foreign, function=_not_here, missing=True)
 
 
 def foreign_function(name: str) -> Foreign | None:
-    """Return the function registered under a name, if there is one."""
-    return _REGISTERED.get(name)
+    """Return the function registered under a name or lent for now, if there is one."""
+    return _LENT.get().get(name) or _REGISTERED.get(name)
 
 
 def _arguments(name: str, function: Callable[..., Any]) -> tuple[int, int]:

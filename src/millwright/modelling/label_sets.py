@@ -13,6 +13,7 @@ from millwright.language.tree import Label, Name, Operation, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.specification import Part, Specification
 from millwright.modelling.tables import Tables
+from millwright.wording import either
 
 __all__ = ["label_sets"]
 
@@ -70,6 +71,11 @@ def _compared_with_labels(part: Part) -> Iterator[str]:
                 yield from (n.name for n in node.operands if isinstance(n, Name))
 
 
+def _labels(name: str) -> str:
+    """Return how the labels of a set are stated."""
+    return either(f"labels={{'{name}': [...]}}", f"{name} = [...] under [labels] in the sheet")
+
+
 def _is_between(stated: Any) -> bool:
     return isinstance(stated, str) and stated.strip().startswith(_BETWEEN)
 
@@ -80,7 +86,7 @@ def _of_column(part: Part, name: str, tables: Tables) -> LabelTuple:
             part.definition.message(
                 f"`per {name}`: the data have no column `{name}`."
                 f"{nearest(name, tables.columns)} A label set that is no column is stated with "
-                f"labels={{'{name}': [...]}}"
+                f"{_labels(name)}"
             )
         )
     return tables.labels(name)
@@ -121,7 +127,7 @@ def _of_outcome(part: Part, specification: Specification, tables: Tables) -> Lab
     if part.name not in tables.columns:
         raise DataError(
             f"Which labels does `{part.name}` have? The data have no such column; state them "
-            f"with labels={{'{part.name}': [...]}}."
+            f"with {_labels(part.name)}."
         )
     column = tables.columns[part.name]
     if part.family in _ORDERED and not column.numeric and column.levels is None:
@@ -130,7 +136,7 @@ def _of_outcome(part: Part, specification: Specification, tables: Tables) -> Lab
             part.definition.message(
                 f"the order of the labels of `{part.name}` is not known "
                 f"({', '.join(map(str, labels[:8]))}). State it, lowest first, with "
-                f"labels={{'{part.name}': [...]}} ([labels] in a sheet), or give an ordered "
+                f"{_labels(part.name)}, or give an ordered "
                 "categorical column"
             )
         )

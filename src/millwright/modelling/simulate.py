@@ -21,7 +21,9 @@ from millwright.modelling.specification import Part
 __all__ = ["draw_outcomes", "draw_part", "draw_unknowns", "positions_from", "stated_values"]
 
 
-def stated_values(binding: Binding, given: Mapping[str, Any]) -> dict[str, Labelled]:
+def stated_values(
+    binding: Binding, given: Mapping[str, Any], what: str = "given"
+) -> dict[str, Labelled]:
     """Return fixed unknowns as labelled values without an axis of draws.
 
     A quantity with labels takes one number for all labels, or a mapping from label to number.
@@ -36,29 +38,31 @@ def stated_values(binding: Binding, given: Mapping[str, Any]) -> dict[str, Label
     for name, value in given.items():
         if name not in known:
             raise ArgumentError(
-                f"`given` names `{name}`, which is not an unknown of the model."
+                f"`{what}` names `{name}`, which is not an unknown of the model."
                 f"{nearest(name, known)} Unknowns: {', '.join(known)}."
             )
         axes = binding.axes[name]
-        result[name] = Labelled(_stated(binding, name, value, axes), axes)
+        result[name] = Labelled(_stated(binding, name, value, axes, what), axes)
     return result
 
 
-def _stated(binding: Binding, name: str, value: Any, axes: tuple[str, ...]) -> np.ndarray:
+def _stated(
+    binding: Binding, name: str, value: Any, axes: tuple[str, ...], what: str
+) -> np.ndarray:
     shape = binding.program.shape(axes)
     if isinstance(value, Mapping):
         labels = binding.labels[axes[0]] if len(axes) == 1 else ()
         if set(value) != set(labels):
             raise ArgumentError(
-                f"`given`: `{name}` needs a value for each of its labels {list(labels)}."
+                f"`{what}`: `{name}` needs a value for each of its labels {list(labels)}."
             )
         value = [value[label] for label in labels]
     try:
         array = np.array(np.broadcast_to(np.asarray(value, dtype=float), shape))
     except (TypeError, ValueError) as error:
-        raise ArgumentError(f"`given`: the value of `{name}` must have shape {shape}.") from error
+        raise ArgumentError(f"`{what}`: the value of `{name}` must have shape {shape}.") from error
     if not np.isfinite(array).all():
-        raise ArgumentError(f"`given`: the value of `{name}` is not finite.")
+        raise ArgumentError(f"`{what}`: the value of `{name}` is not finite.")
     return array
 
 

@@ -22,6 +22,7 @@ from millwright.modelling.arguments import (
     family_of,
 )
 from millwright.modelling.labelled import twin
+from millwright.wording import either
 
 __all__ = ["Kind", "Part", "Specification", "Written", "rests_on_unknowns", "specify"]
 
@@ -179,7 +180,9 @@ def _check_names(definitions: list[Definition]) -> None:
         if not is_writable(name):
             raise ModelError(
                 f"`{name}` cannot be written as a name in a model: use letters, digits and "
-                "underscores. A data column can be given another name with columns={...}."
+                "underscores. A data column can be given another name with "
+                + either("columns={...}", "[columns] in the sheet")
+                + "."
             )
         if name in seen:
             raise ModelError(f"`{name}` is defined twice.")

@@ -19,6 +19,7 @@ from millwright.errors import DataError, nearest
 from millwright.language.parse import normal_name
 from millwright.language.vocabulary import RESERVED
 from millwright.modelling.labelled import RowAxis, row_axis
+from millwright.wording import setting
 
 __all__ = ["Column", "LabelSets", "Parted", "Tables", "joined", "read_tables", "row_words"]
 
@@ -106,9 +107,9 @@ class Tables:
                 f"The column `{name}` has {len(where)} missing or infinite "
                 f"value{'s' if len(where) > 1 else ''}, in {row_words(where)}. Remove or fill "
                 "these rows first, so that it is clear which rows were used; rows without an "
-                "outcome can be left out with missing='drop', or predicted after the fit with "
-                "missing='predict'. A predictor that the likelihood gives a distribution of "
-                "its own may have gaps."
+                f"outcome can be left out with {setting('missing', 'drop')}, or predicted after "
+                f"the fit with {setting('missing', 'predict')}. A predictor that the likelihood "
+                "gives a distribution of its own may have gaps."
             )
         return column.values
 

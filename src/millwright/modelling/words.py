@@ -22,8 +22,9 @@ from millwright.modelling.program import Program
 from millwright.modelling.shaping import check_axes, spread_arguments
 from millwright.modelling.specification import Part, Specification
 from millwright.modelling.taken import TakenValue
+from millwright.wording import visible
 
-__all__ = ["describe", "prior_range"]
+__all__ = ["constant_arguments", "describe", "prior_range", "short"]
 
 
 def describe(
@@ -40,9 +41,9 @@ def describe(
     taken
         Values taken from the data.
     """
-    lines = [specification.title or "A model without a title"]
+    lines = [visible(specification.title) or "A model without a title"]
     if specification.notes:
-        lines += [specification.notes]
+        lines += [visible(specification.notes, keep="\n")]
     groups = {
         "Priors (each with the range that holds its central 95 %)": ("unknown", "fixed"),
         "Likelihood (how each outcome column arises)": ("outcome",),
@@ -134,7 +135,7 @@ def _range_words(part: Part, specification: Specification, sizes: dict[str, int]
         what = "each correlation" if part.event == "matrix" else "each value"
         count = sizes.get(part.per[-1])
         each = f"{what}{'' if count else f' (of {_LABELS_OF_A_VECTOR}, say)'} "
-    return f"{each}{'' if exact else 'about '}{_short(low)} to {_short(high)}"
+    return f"{each}{'' if exact else 'about '}{short(low)} to {short(high)}"
 
 
 def prior_range(
@@ -145,12 +146,11 @@ def prior_range(
     Ranges of priors that depend on other unknowns are simulated; priors that depend on data
     give None.
     """
-    names = {name for _, node in part.arguments for name in _names(node)}
     family = family_of(part.family, part.arguments)
     if any(_calls_foreign(node) for _, node in part.arguments):
         return None
-    if not names and isinstance(family, Family):
-        values = {name: _constant(node, part) for name, node in part.arguments}
+    values = constant_arguments(part)
+    if values is not None and isinstance(family, Family):
         with np.errstate(all="ignore"):
             low, high = family.quantile(np.array([0.025, 0.975]), values)
         return True, float(low), float(high)
@@ -168,6 +168,14 @@ def prior_range(
         return None
     low, high = np.nanquantile(draws, [0.025, 0.975])
     return False, float(low), float(high)
+
+
+def constant_arguments(part: Part) -> dict[str, float] | None:
+    """Return the arguments of a distribution if they are plain numbers, else None."""
+    for _, node in part.arguments:
+        if _names(node) or _calls_foreign(node) or any(isinstance(n, Listed) for n in walk(node)):
+            return None
+    return {name: _constant(node, part) for name, node in part.arguments}
 
 
 def _calls_foreign(node: Node) -> bool:
@@ -236,5 +244,6 @@ def _simulate(parts: list[Part], sizes: dict[str, int], draws: int = 4000) -> np
     return evaluation.values[parts[-1].name].values
 
 
-def _short(value: float) -> str:
+def short(value: float) -> str:
+    """Return an end of a prior's range as text."""
     return f"{value:.3g}"

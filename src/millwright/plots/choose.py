@@ -10,6 +10,7 @@ import numpy as np
 from millwright.draws.expressions import chosen_numbers
 from millwright.errors import ArgumentError, nearest
 from millwright.posterior import Posterior
+from millwright.wording import setting
 
 __all__ = ["Chosen", "check_posterior", "check_reference", "chosen"]
 
@@ -50,7 +51,7 @@ def chosen(
             raise ArgumentError(
                 f"{len(single)} quantities do not fit into one figure; at most {most} do. Choose "
                 f"some by name: {', '.join(list(single)[:4])}, ..., or one page after the other "
-                f"(page=1 to page={pages})."
+                f"({setting('page', 1)} to {setting('page', pages)})."
             )
         if not single:
             raise ArgumentError("There is nothing to show.")
@@ -63,12 +64,19 @@ def chosen(
 
 
 def check_reference(
-    reference: Mapping[str, float] | None, known: Mapping[str, object]
-) -> Mapping[str, float]:
-    """Return reference values by name, or refuse names that are not shown."""
-    for name in reference or {}:
+    reference: Mapping[str, float | Sequence[float]] | None, known: Mapping[str, object]
+) -> dict[str, list[float]]:
+    """Return reference values by name; refuse names that are not shown."""
+    found = {}
+    for name, given in (reference or {}).items():
         if name not in known:
             raise ArgumentError(
                 f"`reference` names `{name}`, which is not shown.{nearest(name, known)}"
             )
-    return reference or {}
+        try:
+            found[name] = [float(value) for value in np.atleast_1d(np.asarray(given, dtype=float))]
+        except (TypeError, ValueError) as error:
+            raise ArgumentError(
+                f"`reference`: `{name}` needs a number or a list of numbers, not {given!r}."
+            ) from error
+    return found

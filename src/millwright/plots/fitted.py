@@ -85,7 +85,7 @@ def prior_lines(
     """
     check_simulated(simulated)
     draws: Draws = simulated.draws
-    line = curve(draws, column, outcome, seed=0)
+    line = curve(draws, column, outcome, seed=0, prior=True)
     name = outcome or draws.binding.program.outcomes[0].name
     with styled():
         figure, panel = single_panel(size, axes)
@@ -98,12 +98,10 @@ def prior_lines(
         low, high = np.nanquantile(line.outcomes, [0.01, 0.99])
         panel.set_ylim(low, high)
         _labels(panel, column, name)
-        nine = np.nanquantile(line.outcomes, [0.05, 0.95])
         return finish(
             figure,
             f"Prior: {name} along {column}, before seeing the data",
-            f"With these priors, 9 of 10 imagined observations lie between {nine[0]:.3g} and "
-            f"{nine[1]:.3g}. Is that sensible? If impossible values are common, tighten the "
+            f"{simulated.nine_in_ten(name)} If impossible values are common, tighten the "
             "priors; if known values are missing, widen them." + _held(line),
             text and axes is None,
         )

@@ -11,6 +11,7 @@ from matplotlib.figure import Figure, SubFigure
 from matplotlib.ticker import MaxNLocator
 
 from millwright.draws.intervals import interval
+from millwright.draws.numbers import range_text
 from millwright.draws.region import density
 from millwright.plots.choose import chosen
 from millwright.plots.panels import Size
@@ -75,7 +76,7 @@ def _quantities(above: SubFigure, shown: Mapping[str, np.ndarray]) -> None:
         right.plot([low, high], [0, 0], color=INK, lw=5, clip_on=False, solid_capstyle="butt")
         right.set_ylim(bottom=0)
         right.xaxis.set_major_locator(MaxNLocator(4))
-        right.set_title(f"{low:.3g} to {high:.3g}")
+        right.set_title(range_text(float(low), float(high), float(flat.std(ddof=1))))
         bare(right)
 
 

@@ -10,9 +10,9 @@ from matplotlib.figure import Figure
 
 from millwright.draws.decision import Decision
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.numbers import probability_text
+from millwright.draws.numbers import decimals_of, fixed, probability_text
 from millwright.draws.region import density
-from millwright.errors import ArgumentError
+from millwright.errors import ArgumentError, nearest
 from millwright.plots.choose import check_reference, chosen
 from millwright.plots.panels import Size, panels_for
 from millwright.plots.style import (
@@ -29,6 +29,7 @@ from millwright.plots.style import (
     styled,
 )
 from millwright.posterior import Posterior
+from millwright.wording import setting
 
 __all__ = ["decision", "posterior_densities"]
 
@@ -44,9 +45,9 @@ def posterior_densities(
     *,
     level: float = 0.95,
     kind: IntervalKind = "central",
-    rope: tuple[float, float] | None = None,
+    rope: tuple[float, float] | Mapping[str, tuple[float, float]] | None = None,
     null: float | None = None,
-    reference: Mapping[str, float] | None = None,
+    reference: Mapping[str, float | Sequence[float]] | None = None,
     page: int | None = None,
     axes: Axes | None = None,
     size: Size | None = None,
@@ -61,10 +62,11 @@ def posterior_densities(
     level, kind
         Level and kind of the interval drawn on the axis.
     rope, null
-        A region of practical equivalence, or a single value; the shares of the posterior below,
-        inside and above stand in a strip over the density.
+        A region of practical equivalence (for all panels, or by their names), or a single value;
+        the shares of the posterior below, inside and above stand in a strip over the density.
     reference
-        Values to mark, by the name of a panel: a known truth, or another method's estimate.
+        Values to mark, one or several by the name of a panel: a known truth, or another
+        method's estimate.
     page
         Which page, from 1, where there are more.
     axes
@@ -73,16 +75,14 @@ def posterior_densities(
     shown = chosen(posterior, names, 12, page)
     marked = check_reference(reference, shown.draws)
     if rope is not None and null is not None:
-        raise ArgumentError("Give either rope=(low, high) or null=value.")
-    region = rope if null is None else (null, null)
-    if region is not None and not float(region[0]) <= float(region[1]):
-        raise ArgumentError(f"`rope` must go from low to high; it is {rope!r}.")
+        raise ArgumentError(f"Give either {setting('rope')} or {setting('null')}.")
+    regions = _regions(rope if null is None else (null, null), shown.draws)
     with styled():
         figure, panels = panels_for(len(shown.draws), size, axes)
         for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
             _density(panel, value.reshape(-1), level, kind)
-            if region is not None:
-                _strip(panel, value.reshape(-1), region)
+            if name in regions:
+                _strip(panel, value.reshape(-1), regions[name])
             mark(panel, marked.get(name))
             panel.set_title(name)
         words = kind_words(kind, level)
@@ -90,10 +90,32 @@ def posterior_densities(
             figure,
             f"Posterior densities with {words}s{shown.page}",
             f"Bar under the density: {words}; dot: median; numbers: its ends."
-            + _REGION * (region is not None)
+            + _REGION * bool(regions)
             + " A dotted line marks a reference value." * bool(marked),
             text and axes is None,
         )
+
+
+def _regions(
+    rope: tuple[float, float] | Mapping[str, tuple[float, float]] | None,
+    shown: Mapping[str, np.ndarray],
+) -> dict[str, tuple[float, float]]:
+    """Return the region of each panel."""
+    if rope is None:
+        return {}
+    given = rope if isinstance(rope, Mapping) else dict.fromkeys(shown, rope)
+    for name, region in given.items():
+        if name not in shown:
+            raise ArgumentError(
+                f"`rope` names `{name}`, which is not shown.{nearest(name, shown)}"
+            )
+        try:
+            low, high = (float(end) for end in region)
+        except (TypeError, ValueError):
+            low = high = np.nan
+        if not low <= high:
+            raise ArgumentError(f"`rope` must be two ends, low and high; it is {region!r}.")
+    return {name: (float(low), float(high)) for name, (low, high) in given.items()}
 
 
 _REGION = (
@@ -106,13 +128,14 @@ def _density(axes: Axes, value: np.ndarray, level: float, kind: IntervalKind) ->
     low, high = interval(value, level, kind)
     grid, height = density(value)
     top = float(height.max())
+    decimals = decimals_of(float(value.std(ddof=1)))
     axes.fill_between(grid, height, color=RIVER, alpha=0.3, lw=0)
     axes.plot(grid, height, color=RIVER, lw=1.8)
     axes.plot([low, high], [-0.05 * top] * 2, color=INK, lw=5, solid_capstyle="butt")
     axes.plot(np.median(value), -0.05 * top, "o", color="white", mec=INK, ms=6)
     for end, side in ((low, "right"), (high, "left")):
         axes.annotate(
-            f"{end:.3g}",
+            fixed(float(end), decimals),
             (float(end), -0.05 * top),
             (-5 if side == "right" else 5, 0),
             textcoords="offset points",

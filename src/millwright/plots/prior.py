@@ -11,8 +11,10 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 
 from millwright.draws.expressions import chosen_numbers
+from millwright.draws.known_priors import KnownPrior, known_prior
 from millwright.draws.region import density
 from millwright.errors import ArgumentError
+from millwright.modelling.words import short
 from millwright.plots.choose import check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, panel_grid, panels_for, single_panel
 from millwright.plots.style import INK, RIVER, STONE, WHEAT, bare, finish, mark, styled
@@ -29,7 +31,7 @@ def prior_posterior(
     names: str | Sequence[str] | None = None,
     *,
     leave_out: Sequence[str] = (),
-    reference: Mapping[str, float] | None = None,
+    reference: Mapping[str, float | Sequence[float]] | None = None,
     page: int | None = None,
     axes: Axes | None = None,
     size: Size | None = None,
@@ -63,7 +65,8 @@ def prior_posterior(
     with styled():
         figure, panels = panels_for(len(shown.draws), size, axes)
         for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
-            _both(panel, name, prior[name], value.reshape(-1))
+            known = known_prior(posterior.draws.binding.specification, name)
+            _both(panel, name, _prior_curve(known, prior[name], 0.99), value.reshape(-1))
             mark(panel, marked.get(name))
         if axes is None:
             handles = [Patch(color=STONE, alpha=0.45), Line2D([], [], color=RIVER, lw=2)]
@@ -89,8 +92,24 @@ def _middle(values: np.ndarray, share: float = 0.95) -> np.ndarray:
     return np.asarray(finite[(finite >= low) & (finite <= high)])
 
 
-def _both(axes: Axes, name: str, prior: np.ndarray, posterior: np.ndarray) -> None:
-    grid, height = density(_middle(prior))
+def _prior_curve(
+    known: KnownPrior | None, values: np.ndarray, share: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return the density of a prior over its central share: exact where it is known."""
+    return density(_middle(values, share)) if known is None else known.curve(share)
+
+
+def _ends(known: KnownPrior | None, values: np.ndarray) -> np.ndarray:
+    """Return the ends of a prior's central 95 % range."""
+    if known is not None:
+        return known.quantiles(0.025, 0.975)
+    return np.quantile(values, [0.025, 0.975])
+
+
+def _both(
+    axes: Axes, name: str, prior: tuple[np.ndarray, np.ndarray], posterior: np.ndarray
+) -> None:
+    grid, height = prior
     axes.fill_between(grid, height / height.max(), color=STONE, alpha=0.45, lw=0)
     grid, height = density(posterior)
     axes.plot(grid, height / height.max(), color=RIVER, lw=2)
@@ -122,19 +141,21 @@ def prior_densities(
     with styled():
         figure, panels = panel_grid(len(single), size)
         for axes, (name, value) in zip(panels, single.items(), strict=True):
-            flat = value.reshape(-1)
-            inside = _middle(flat)
-            axes.fill_between(*density(_middle(flat, 0.99)), color=STONE, alpha=0.3, lw=0)
-            axes.plot([inside.min(), inside.max()], [0, 0], color=INK, lw=5, clip_on=False)
-            axes.set_title(f"{name}: {inside.min():.3g} to {inside.max():.3g}")
+            flat = value[np.isfinite(value)]
+            known = known_prior(simulated.draws.binding.specification, name)
+            axes.fill_between(*_prior_curve(known, flat, 0.99), color=STONE, alpha=0.3, lw=0)
+            ends = _ends(known, flat)
+            axes.plot(ends, [0, 0], color=INK, lw=5, clip_on=False)
+            about = "" if known is not None else "about "
+            axes.set_title(f"{name}: {about}{short(ends[0])} to {short(ends[1])}")
             axes.set_ylim(bottom=0)
             bare(axes)
         return finish(
             figure,
             "Priors: what is held possible before seeing the data",
-            "Area: density within the central 99 %, from draws. Bar, and numbers above the panel: "
-            "central 95 % range. Ask of each: is every value in it possible, and is no sensible "
-            "value left out?",
+            "Area: density within the central 99 %. Bar, and numbers above the panel: central "
+            "95 % range (about: from draws, since the prior rests on other quantities). Ask of "
+            "each: is every value in it possible, and is no sensible value left out?",
             text,
         )
 
@@ -184,12 +205,11 @@ def prior_data(
         panel.set_xlabel(name)
         panel.set_ylabel("share of rows at or below")
         panel.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
-        nine = np.quantile(copies, [0.05, 0.95])
         return finish(
             figure,
             f"Prior: whole data sets of {name}, before seeing the data",
-            "Each thin line is one imagined data set, its rows sorted. With these priors, 9 of 10 "
-            f"imagined values lie between {nine[0]:.3g} and {nine[1]:.3g}. Is that sensible?",
+            "Each thin line is one imagined data set, its rows sorted. "
+            + simulated.nine_in_ten(name),
             text and axes is None,
         )
 

@@ -9,6 +9,7 @@ from millwright.draws.predictive import PredictiveCheck
 from millwright.draws.region import density_on
 from millwright.errors import ArgumentError, nearest
 from millwright.plots.style import BRICK, INK, STONE, WHEAT, light_grid
+from millwright.wording import setting
 
 __all__ = [
     "calibration",
@@ -94,7 +95,7 @@ def rows(axes: Axes, check: PredictiveCheck, name: str, along: str | None) -> No
     if seen.size > _MOST_ROWS:
         raise ArgumentError(
             f"{seen.size} rows do not fit into one figure; at most {_MOST_ROWS} do. Use "
-            "show='groups' or show='residuals'."
+            f"{setting('show', 'groups')} or {setting('show', 'residuals')}."
         )
     place, ticks = _places(check, name, along)
     for level, width in ((0.95, 1.6), (0.5, 5)):
@@ -138,11 +139,16 @@ def counts(axes: Axes, check: PredictiveCheck, name: str, along: str | None) -> 
     """Hanging bars (Tukey 1977): square roots of counts, hung from what is expected."""
     seen, copies = check.observed[name], check.replicated[name]
     if name in check.labels or not (seen == np.floor(seen)).all():
-        raise ArgumentError(f"`{name}` is not a count; use show='histogram' or 'cumulative'.")
+        raise ArgumentError(
+            f"`{name}` is not a count; use {setting('show', 'histogram')} or "
+            f"{setting('show', 'cumulative')}."
+        )
     top = int(max(seen.max(), np.quantile(copies, 0.995)))
     low = int(min(seen.min(), np.quantile(copies, 0.005)))
     if top - low > 120:
-        raise ArgumentError(f"`{name}` spreads over {top - low} values; use show='cumulative'.")
+        raise ArgumentError(
+            f"`{name}` spreads over {top - low} values; use {setting('show', 'cumulative')}."
+        )
     values = np.arange(low, top + 1)
     edges = np.append(values, top + 1) - 0.5
     again = np.stack([np.histogram(copy, edges)[0] for copy in copies])
@@ -180,7 +186,9 @@ def calibration(axes: Axes, check: PredictiveCheck, name: str, along: str | None
     seen, copies = check.observed[name], check.replicated[name]
     marks = range(len(check.labels[name])) if name in check.labels else (1,)
     if name not in check.labels and not set(np.unique(seen)) <= {0.0, 1.0}:
-        raise ArgumentError(f"`{name}` is neither 0 and 1 nor labels; use show='cumulative'.")
+        raise ArgumentError(
+            f"`{name}` is neither 0 and 1 nor labels; use {setting('show', 'cumulative')}."
+        )
     # Of ordered or other labels, all but the first say everything.
     for number, at in enumerate(list(marks)[-6:] if len(marks) > 1 else marks):
         truth, again = seen == at, copies == at
@@ -237,7 +245,8 @@ def _key(axes: Axes) -> None:
 def _refuse_labels(check: PredictiveCheck, name: str, what: str) -> None:
     if name in check.labels:
         raise ArgumentError(
-            f"`{name}` is an outcome of labels, which have no {what}; use show='histogram' or "
+            f"`{name}` is an outcome of labels, which have no {what}; use "
+            f"{setting('show', 'histogram')} or "
             "'calibration'."
         )
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -11,6 +11,8 @@ import matplotlib as mpl
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
+
+from millwright.wording import visible
 
 __all__ = [
     "BRICK",
@@ -57,6 +59,8 @@ _STYLE: dict[str, Any] = {
     "axes.titlecolor": INK,
     "axes.titlelocation": "left",
     "axes.titlesize": 11,
+    # Titles and labels come from sheets and data: a dollar sign there is a dollar sign.
+    "text.parse_math": False,
     "axes.spines.top": False,
     "axes.spines.right": False,
     "axes.formatter.useoffset": False,
@@ -91,7 +95,9 @@ def finish(figure: Figure, title: str, caption: str, show_text: bool) -> Figure:
     A figure of the user's, whose axes were given, gets neither.
     """
     if show_text:
-        figure.suptitle(title, x=0.01, ha="left", fontsize=13, fontweight="bold", color=INK)
+        figure.suptitle(
+            visible(title), x=0.01, ha="left", fontsize=13, fontweight="bold", color=INK
+        )
         wide = int(figure.get_figwidth() * 13.5)
         figure.supxlabel(textwrap.fill(caption, wide), x=0.01, ha="left", fontsize=9.5, color=INK)
     return figure
@@ -109,7 +115,7 @@ def bare(axes: Axes) -> None:
     axes.spines["left"].set_visible(False)
 
 
-def mark(axes: Axes, value: float | None, label: str = "reference") -> None:
-    """Draw a reference value as a dotted vertical line."""
-    if value is not None:
-        axes.axvline(value, color=INK, ls=":", lw=1.4, zorder=2, label=label)
+def mark(axes: Axes, values: Sequence[float] | None, label: str = "reference") -> None:
+    """Draw reference values as dotted vertical lines."""
+    for at, value in enumerate(values or ()):
+        axes.axvline(value, color=INK, ls=":", lw=1.4, zorder=2, label="" if at else label)

@@ -18,6 +18,7 @@ from millwright.reporting.pictures import mathematics
 from millwright.reporting.repeating import repeating
 from millwright.storage.place import check_new
 from millwright.storage.sheet import write_new
+from millwright.wording import for_page, visible
 
 __all__ = ["report"]
 
@@ -118,12 +119,13 @@ def _content(
     check = posterior.predictive_check() if binding.program.outcomes else None
     figures = {"ranks": None, "prior_posterior": None, **parts.figures(posterior, names, check)}
     return {
-        "title": specification.title or "An analysis without a title",
+        "title": visible(specification.title) or "An analysis without a title",
         "notes": specification.notes,
         "parts": _PARTS,
         "mark": _MARKS[worst],
         "facts": _facts(posterior),
         "verdict": posterior.verdict,
+        "for_page": for_page,
         "data": parts.data_table(binding),
         "left_out": [
             f"Rows left out because `{name}` was missing: {count}."

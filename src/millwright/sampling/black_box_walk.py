@@ -78,7 +78,9 @@ class BlackBoxWalk(WindowedSampler[WalksState, RandomWalk]):
             for chain in range(self.chains)
         ]
         makers = [[np.random.default_rng(child) for child in four] for four in children]
-        found = [good_start(self.target, four[0]) for four in makers]
+        found = [
+            good_start(self.target, four[0], chain=chain) for chain, four in enumerate(makers)
+        ]
         noise, chances, lengths = (
             [four[at].bit_generator.state for four in makers] for at in (1, 2, 3)
         )

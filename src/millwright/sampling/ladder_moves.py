@@ -40,6 +40,9 @@ class Plan(NamedTuple):
         Logarithms of uniform numbers, shape (steps, rungs).
     wanted, rate
         Wanted acceptance, and how fast the scales adapt to it; 0 for not at all.
+    fresh, independent
+        Independent draws from the hottest rung, shape (steps, dimension), and whether to use
+        them in the place of its steps.
     """
 
     powers: Any
@@ -47,6 +50,8 @@ class Plan(NamedTuple):
     chances: Any
     wanted: Any
     rate: Any
+    fresh: Any
+    independent: Any
 
 
 def moves_for(target: Target, rungs: int, steps: int) -> Callable[[Rungs, Plan], Rungs]:
@@ -58,7 +63,15 @@ def moves_for(target: Target, rungs: int, steps: int) -> Callable[[Rungs, Plan],
     number = np.float64(0)
     example = (
         Rungs(square, empty, empty, empty, number),
-        Plan(empty, np.zeros((steps, *square.shape)), np.zeros((steps, rungs)), number, number),
+        Plan(
+            empty,
+            np.zeros((steps, *square.shape)),
+            np.zeros((steps, rungs)),
+            number,
+            number,
+            np.zeros((steps, target.dimension)),
+            np.bool_(False),
+        ),
         arguments,
     )
     executable = compiled(_compiled_moves, target.split_key, example)
@@ -93,10 +106,13 @@ def _moved(m: Any, split: Callable[[Any], Any], at: Rungs, plan: Plan) -> Rungs:
 
 def _one_move(m: Any, split: Callable[[Any], Any], at: Rungs, plan: Plan, step: Any) -> Rungs:
     candidates = at.positions + m.exp(at.log_scales)[:, None] * plan.noise[step]
+    # The hottest rung can be drawn from: a fresh draw is always taken.
+    drawn = plan.independent & (m.arange(len(plan.powers)) == len(plan.powers) - 1)
+    candidates = m.where(drawn[:, None], plan.fresh[step], candidates)
     prior, likelihood = split(candidates)
     there = tempered(m, prior, likelihood, plan.powers)
     here = tempered(m, at.priors, at.likelihoods, plan.powers)
-    log_ratio = m.minimum(0.0, there - here)
+    log_ratio = m.where(drawn, 0.0, m.minimum(0.0, there - here))
     taken = plan.chances[step] < log_ratio
     accepted = m.exp(log_ratio)
     return Rungs(

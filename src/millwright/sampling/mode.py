@@ -12,7 +12,7 @@ from millwright.errors import StartError
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import Target
 
-__all__ = ["Climb", "Peak", "climb", "downhill_of", "find_peak", "value_and_gradient"]
+__all__ = ["Climb", "Peak", "climb", "find_peak", "slopes_of", "value_and_gradient"]
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
     def curvature(position: np.ndarray) -> np.ndarray:
         return np.asarray(curvature_of(position, arguments))
 
-    downhill = downhill_of(target)
+    downhill = _downhill(target)
     position = _polished(climbed.position, downhill, curvature)
     value, gradient = downhill(position)
     hessian = curvature(position)
@@ -97,7 +97,7 @@ def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
     # Heavy, and not needed for most fits.
     from scipy import optimize
 
-    downhill = downhill_of(target)
+    downhill = _downhill(target)
     candidates = target.starts(np.random.default_rng([seed, 1]), 100)
     finite = [q for q in candidates if np.isfinite(downhill(q)[0])][:starts]
     if not finite:
@@ -122,7 +122,7 @@ def _example(target: Target) -> tuple[Any, ...]:
     return np.zeros(target.dimension), target.arguments
 
 
-def downhill_of(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
+def _downhill(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
     """Return the negative log density with its gradient; infinite where it is not finite."""
     slope = compiled(value_and_gradient, target.key, _example(target))
     arguments = on_device(target.arguments)
@@ -134,6 +134,44 @@ def downhill_of(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarra
         return -float(value), -np.asarray(gradient)
 
     return downhill
+
+
+_TOGETHER = 16
+
+
+def slopes_of(target: Target) -> Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]:
+    """Return a function of positions (n, dimension): negative log densities and gradients.
+
+    Values are infinite, with a gradient of zero, where either is not finite.
+    """
+    example = np.zeros((_TOGETHER, target.dimension))
+    slopes = compiled(_values_and_gradients, target.key, (example, target.arguments))
+    arguments = on_device(target.arguments)
+
+    def several(positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        values, gradients = np.empty(len(positions)), np.empty_like(positions)
+        for at in range(0, len(positions), _TOGETHER):
+            piece = positions[at : at + _TOGETHER]
+            # One compiled function serves all: a short piece is filled up with its last row.
+            filled = np.concatenate([piece, np.repeat(piece[-1:], _TOGETHER - len(piece), 0)])
+            found = slopes(filled, arguments)
+            values[at : at + len(piece)] = -np.asarray(found[0])[: len(piece)]
+            gradients[at : at + len(piece)] = -np.asarray(found[1])[: len(piece)]
+        bad = ~(np.isfinite(values) & np.isfinite(gradients).all(axis=1))
+        values[bad], gradients[bad] = np.inf, 0.0
+        return values, gradients
+
+    return several
+
+
+def _values_and_gradients(
+    log_density: Callable[[Any, Any], Any], positions: Any, data: Any
+) -> Any:
+    """Return log densities and gradients one after the other; to be compiled."""
+    import jax
+
+    # Not side by side: that would hold the intermediate arrays of all of them at once.
+    return jax.lax.map(jax.value_and_grad(lambda q: log_density(q, data)), positions)
 
 
 def value_and_gradient(

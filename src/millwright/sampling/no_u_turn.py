@@ -110,6 +110,9 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         _, momenta, choices = map(np.random.default_rng, children)
         candidates = _start_candidates(self.target, self.seed, unit)
         scale = _spread(candidates)
+        beginning = self.target.beginning(unit)
+        if beginning is not None:
+            candidates = np.concatenate([beginning[None], candidates])
         dimension = self.target.dimension
         state = ChainState(
             unit=unit,

@@ -15,32 +15,33 @@ is no proof that there is nothing.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any
 
 import numpy as np
 
-from millwright.sampling.mode import downhill_of
+from millwright.sampling.climbs import Top, climbs
+from millwright.sampling.mode import slopes_of
 from millwright.sampling.target import Target
 
-__all__ = ["DF", "Peaks", "find_peaks", "t_log_density"]
+__all__ = ["DF", "LEAST_FOR_A_CHAIN", "PeakSearch", "Peaks", "find_peaks", "t_log_density"]
 
 CLIMBS = 128
 DF = 5.0
+LEAST_FOR_A_CHAIN = 0.01
 DIP = 2.0
 """How many units of log density the line between two separate peaks dips below the lower one."""
 
 _SETTLED = 0.01
-_STEPS_OF_A_CLIMB = 150
+_BEFORE_SCALES = 8
 _LARGEST_WITH_CURVATURE = 200
 _POINTS = 1000
 _MOST_PEAKS = 24
 _LEAST_ESS = 50.0
 # Of eight climbs four start from the prior, three around the first peak, one along a coordinate.
 _KINDS = ("prior", "around", "prior", "around", "prior", "around", "prior", "along")
-
-Downhill = Callable[[np.ndarray], tuple[float, np.ndarray]]
 
 
 @dataclass(frozen=True)
@@ -77,6 +78,12 @@ class Peaks:
     def several(self) -> bool:
         """Whether there is more than one."""
         return len(self.positions) > 1
+
+    @property
+    def to_begin_at(self) -> np.ndarray | None:
+        """Where a chain each should begin: the peaks that hold 1 % or more; None for one."""
+        worth = np.isnan(self.masses) | (self.masses >= LEAST_FOR_A_CHAIN)
+        return self.positions[worth] if self.several and worth.sum() > 1 else None
 
     @property
     def record(self) -> dict[str, Any]:
@@ -127,58 +134,86 @@ def find_peaks(target: Target, seed: int, most: int = 3000) -> Peaks:
     most
         Most gradients to spend on climbs.
     """
-    search = _Search(target, seed, most)
-    search.climb_all()
-    return search.result()
+    return PeakSearch(target, seed, most).peaks()
 
 
-@dataclass
+@dataclass(frozen=True)
 class _End:
-    """A place where a climb settled, with what it belongs to.
+    """A place where a climb settled.
 
-    `curvature` is minus the matrix of second derivatives, or None in too many dimensions.
+    `curvature` is minus the matrix of second derivatives, `factor` the Cholesky factor of its
+    inverse; both None in too many dimensions.
     """
 
     position: np.ndarray
     value: float
-    curvature: np.ndarray | None
-    peak: int
+    curvature: np.ndarray | None = None
+    factor: np.ndarray | None = None
 
 
-class _Search:
+class PeakSearch:
+    """A search for separate peaks; compiles the gradient when it is made."""
+
     def __init__(self, target: Target, seed: int, most: int) -> None:
         self.target = target
         self.most = most
         self.generator = np.random.default_rng([seed, 11])
-        self.slope: Downhill = downhill_of(target)
+        self.slopes = slopes_of(target)
         self.spent = 0
         self.climbs = 0
         self.ends: list[_End] = []
-        self.peaks: list[_End] = []
+        self.apart: list[_End] = []
 
-    def downhill(self, position: np.ndarray) -> tuple[float, np.ndarray]:
-        self.spent += 1
-        return self.slope(position)
+    def peaks(self) -> Peaks:
+        """Search, and return what was found."""
+        with np.errstate(all="ignore"):
+            self._search()
+            return self._result()
 
-    def climb_all(self) -> None:
+    def _search(self) -> None:
         starts = self.target.starts(self.generator, CLIMBS)
         middle = np.nanmedian(starts, axis=0)
         drawn = iter(self._stretched(starts, middle))
-        mirrored = 0
-        for number in range(CLIMBS):
-            if self.spent >= self.most or len(self.peaks) >= _MOST_PEAKS:
+        spread = np.nanstd(starts, axis=0)
+        spread = np.where(np.isfinite(spread) & (spread > 0), spread, 1.0)
+        self.rough = spread
+        first = islice(drawn, _BEFORE_SCALES)
+        self._climb(self._counted(first), middle, spread)
+        if not self.apart:
+            self._climb(self._counted(drawn), middle, spread)
+        else:
+            # From here on in the widths of the first peak, where climbs are short.
+            peak = self.apart[0]
+            factor = self.rough if peak.factor is None else peak.factor
+            self._climb(self._counted(self._starts(drawn, middle)), peak.position, factor)
+
+    def _downhill(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return negative log densities and their gradients at positions (n, dimension)."""
+        self.spent += len(positions)
+        return self.slopes(positions)
+
+    def _counted(self, starts: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
+        """Hand out starts as long as there is something left to spend."""
+        for start in starts:
+            if self.spent >= self.most or len(self.apart) >= _MOST_PEAKS:
                 return
-            kind = _KINDS[number % len(_KINDS)]
-            if mirrored < len(self.peaks):
-                # Modes come in pairs, as with signs that can be turned round.
-                start = 2.0 * middle - self.peaks[mirrored].position
-                mirrored += 1
-            elif kind == "prior" or not self.peaks:
-                start = next(drawn)
-            else:
-                start = self._moved(kind)
+            if self.climbs == CLIMBS:
+                return
             if np.isfinite(start).all():
-                self._climb(start)
+                self.climbs += 1
+                yield start
+
+    def _starts(self, drawn: Iterator[np.ndarray], middle: np.ndarray) -> Iterator[np.ndarray]:
+        mirrored = number = 0
+        while True:
+            if mirrored < len(self.apart):
+                # Modes come in pairs, as with signs that can be turned round.
+                yield 2.0 * middle - self.apart[mirrored].position
+                mirrored += 1
+            kind = _KINDS[number % len(_KINDS)]
+            number += 1
+            start = next(drawn, None) if kind == "prior" else None
+            yield self._moved(kind) if start is None else start
 
     def _stretched(self, starts: np.ndarray, middle: np.ndarray) -> np.ndarray:
         """Move every second start out: a wide mode draws in all that is near the middle."""
@@ -189,7 +224,7 @@ class _Search:
 
     def _moved(self, kind: str) -> np.ndarray:
         """Return a place at a random distance from the first peak."""
-        peak = self.peaks[0]
+        peak = self.apart[0]
         reach = 10.0 ** self.generator.uniform(0.5, 3.5)
         step = self.generator.standard_normal(len(peak.position))
         if kind == "along":
@@ -198,82 +233,60 @@ class _Search:
         return peak.position + self._widths(peak) * reach * step
 
     def _widths(self, end: _End) -> np.ndarray:
-        if end.curvature is None:
-            return np.asarray(self.rough)
-        return np.sqrt(np.diag(np.linalg.inv(end.curvature)))
+        if end.factor is None:
+            return self.rough
+        return np.sqrt(np.sum(end.factor**2, axis=1))
 
-    def _climb(self, start: np.ndarray) -> None:
-        # Heavy, and not needed to read results.
-        from scipy import optimize
+    def _climb(self, starts: Iterator[np.ndarray], centre: np.ndarray, factor: np.ndarray) -> None:
+        for top in climbs(self._downhill, starts, centre, factor, self._known):
+            self._settle(top)
 
-        value, _ = self.downhill(start)
-        if not np.isfinite(value):
-            return
-        self.climbs += 1
+    def _known(self, positions: np.ndarray, values: np.ndarray) -> np.ndarray:
+        """Say which positions lie beside a known end, on its own quadratic.
 
-        def seen(intermediate_result: Any) -> None:
-            if self._basin(np.asarray(intermediate_result.x), float(intermediate_result.fun)):
-                raise StopIteration
-
-        left = max(1, self.most - self.spent)
-        found = optimize.minimize(
-            self.downhill,
-            start,
-            jac=True,
-            method="L-BFGS-B",
-            callback=seen,
-            options={"maxfun": min(_STEPS_OF_A_CLIMB, left), "ftol": 1e-10, "gtol": 1e-6},
-        )
-        if np.isfinite(found.fun) and self._basin(found.x, float(found.fun)) is None:
-            self._settle(found)
-
-    def _basin(self, position: np.ndarray, value: float) -> _End | None:
-        """Return the known end that a place lies beside, on its own quadratic."""
+        Once there is nothing left to spend, all climbs end as if they did.
+        """
+        if self.spent >= self.most and len(positions) > 1:
+            self.climbs -= len(positions)
+            return np.ones(len(positions), dtype=bool)
+        found = np.zeros(len(positions), dtype=bool)
         for end in self.ends:
-            apart = position - end.position
+            apart = positions - end.position
             if end.curvature is None:
-                near = bool(np.all(np.abs(apart) < 0.1 * self.rough))
-                if near and abs(value - end.value) < 0.5:
-                    return end
+                near = np.all(np.abs(apart) < 0.1 * self.rough, axis=1)
+                found |= near & (np.abs(values - end.value) < 0.5)
                 continue
-            rise = 0.5 * float(apart @ end.curvature @ apart)
-            if rise < 0.5 and abs(value - end.value - rise) < 0.25:
-                return end
-        return None
+            rise = 0.5 * np.einsum("ni,ij,nj->n", apart, end.curvature, apart)
+            found |= (rise < 0.5) & (np.abs(values - end.value - rise) < 0.25)
+        return found
 
-    def _settle(self, found: Any) -> None:
+    def _settle(self, top: Top) -> None:
         """Take the end of a climb for a peak if it is one, apart from those known."""
-        end = self._polished(found)
-        if end is None or self._basin(end.position, end.value) is not None:
+        end = self._polished(top)
+        if end is None or self._known(end.position[None], np.array([end.value]))[0]:
             return
-        for peak in self.peaks:
-            if not self._dips(end, peak):
-                # A rise on the flank of a known peak: later climbs that end there are known too.
-                end.peak = peak.peak
-                self.ends.append(end)
-                return
-        end.peak = len(self.peaks)
         self.ends.append(end)
-        self.peaks.append(end)
+        # An end without a dip is on the flank of a known peak: later climbs may end there too.
+        if all(self._dips(end, peak) for peak in self.apart):
+            self.apart.append(end)
 
-    def _polished(self, found: Any) -> _End | None:
+    def _polished(self, top: Top) -> _End | None:
         """Take Newton steps from the end of a climb; None if there is no peak there."""
-        position, value = np.asarray(found.x, dtype=float), float(found.fun)
-        widths = _rough_widths(found)
-        self.rough = widths
+        position, value, widths = top.position, top.value, top.widths
         if len(position) > _LARGEST_WITH_CURVATURE:
-            return _End(position, value, None, -1) if found.success else None
+            self.rough = widths
+            return _End(position, value)
         for _ in range(4):
             curvature, gradient, widths = self._curvature(position, widths)
             try:
-                factor = np.linalg.cholesky(curvature)
+                factor = np.linalg.cholesky(np.linalg.inv(curvature))
             except np.linalg.LinAlgError:
                 return None
-            half = np.linalg.solve(factor, gradient)
-            if 0.5 * float(half @ half) < _SETTLED:
-                return _End(position, value, curvature, -1)
-            following = position - np.linalg.solve(factor.T, half)
-            new, _ = self.downhill(following)
+            across = factor.T @ gradient
+            if 0.5 * float(across @ across) < _SETTLED:
+                return _End(position, value, curvature, factor)
+            following = position - factor @ across
+            new = float(self._downhill(following[None])[0][0])
             if not new <= value:
                 return None
             position, value = following, new
@@ -283,18 +296,13 @@ class _Search:
         self, position: np.ndarray, widths: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Return second derivatives by central differences of the gradient, and the gradient."""
-        _, gradient = self.downhill(position)
-        matrix = np.zeros((len(position), len(position)))
-        for _ in range(2):
-            steps = 1e-3 * widths
-            for at, step in enumerate(steps):
-                move = np.zeros_like(position)
-                move[at] = step
-                above, below = self.downhill(position + move)[1], self.downhill(position - move)[1]
-                matrix[at] = (above - below) / (2 * step)
+        gradient = self._downhill(position[None])[1][0]
+        for _ in range(3):
+            moves = np.diag(1e-3 * widths)
+            above, below = (self._downhill(position + sign * moves)[1] for sign in (1, -1))
+            matrix = (above - below) / (2e-3 * widths[:, None])
             matrix = 0.5 * (matrix + matrix.T)
-            with np.errstate(all="ignore"):
-                own = 1.0 / np.sqrt(np.diag(matrix))
+            own = 1.0 / np.sqrt(np.diag(matrix))
             own = np.where(np.isfinite(own), own, widths)
             if np.all((own > 0.05 * widths) & (own < 20 * widths)):
                 break
@@ -304,28 +312,24 @@ class _Search:
     def _dips(self, one: _End, other: _End) -> bool:
         """Whether the straight line between two peaks goes down well below the lower of them."""
         lower = max(one.value, other.value)
-        for share in np.linspace(0, 1, 34)[1:-1]:
-            place = one.position + share * (other.position - one.position)
-            if self.downhill(place)[0] > lower + DIP:
-                return True
-        return False
+        shares = np.linspace(0, 1, 34)[1:-1, None]
+        values, _ = self._downhill(one.position + shares * (other.position - one.position))
+        return bool((values > lower + DIP).any())
 
-    def result(self) -> Peaks:
+    def _result(self) -> Peaks:
         cut = self.spent >= self.most
         dimension = self.target.dimension
-        if not self.peaks:
+        if not self.apart:
             empty = np.zeros(0)
             return Peaks(
                 np.zeros((0, dimension)), empty, np.zeros((0, 0, 0)), empty, empty,
                 self.climbs, self.spent, cut,
             )  # fmt: skip
-        positions = np.stack([peak.position for peak in self.peaks])
-        values = -np.array([peak.value for peak in self.peaks])
-        curvatures = [peak.curvature for peak in self.peaks if peak.curvature is not None]
-        known = len(curvatures) == len(positions)
-        factors = np.zeros((0, 0, 0))
-        if known:
-            factors = np.linalg.cholesky(np.linalg.inv(np.stack(curvatures)))
+        positions = np.stack([peak.position for peak in self.apart])
+        values = -np.array([peak.value for peak in self.apart])
+        found = [peak.factor for peak in self.apart if peak.factor is not None]
+        known = len(found) == len(positions)
+        factors = np.stack(found) if known else np.zeros((0, 0, 0))
         masses = errors = np.full(len(positions), np.nan)
         if len(positions) == 1:
             masses, errors = np.ones(1), np.zeros(1)
@@ -353,7 +357,7 @@ class _Search:
         shrink = np.sqrt(self.generator.chisquare(DF, (count, each, 1)) / DF)
         spread = np.einsum("kij,knj->kni", factors, normal) / shrink
         points = (positions[:, None] + spread).reshape(-1, dimension)
-        heights = np.array([-self.downhill(point)[0] for point in points])
+        heights = -self._downhill(points)[0]
         apart = np.stack(
             [t_log_density(points, p, f) for p, f in zip(positions, factors, strict=True)], axis=1
         )
@@ -374,20 +378,6 @@ class _Search:
         if not np.isfinite(masses).all() or (enough[big] < _LEAST_ESS).any():
             return np.full(count, np.nan), np.full(count, np.nan)
         return masses, errors
-
-
-def _rough_widths(found: Any) -> np.ndarray:
-    """Return scales from the quasi-Newton matrix that a climb has built up."""
-    count = len(found.x)
-    matrix = found.hess_inv
-    if count > _LARGEST_WITH_CURVATURE:
-        # Its diagonal by probing with random signs is enough for a first scale.
-        signs = np.random.default_rng(0).choice([-1.0, 1.0], (8, count))
-        squares = np.mean([sign * (matrix @ sign) for sign in signs], axis=0)
-    else:
-        squares = np.diag(matrix.todense())
-    good = np.isfinite(squares) & (squares > 1e-12)
-    return np.sqrt(np.where(good, squares, 1.0))
 
 
 def t_log_density(points: np.ndarray, centre: np.ndarray, factor: np.ndarray) -> np.ndarray:

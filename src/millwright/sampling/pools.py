@@ -24,6 +24,7 @@ from threadpoolctl import threadpool_limits
 from millwright.errors import ArgumentError, MillwrightError, WorkerError
 from millwright.sampling.sampler import NEVER, Sampler, Stop
 from millwright.sampling.target import Target
+from millwright.wording import action, setting
 
 __all__ = [
     "Pool",
@@ -189,8 +190,9 @@ class Elsewhere:
 
 def _dead(error: BaseException) -> WorkerError:
     return WorkerError(
-        f"The workers failed ({type(error).__name__}: {error}). If the fit was given save=, "
-        "mw.resume() goes on from what is stored, with these or other workers."
+        f"The workers failed ({type(error).__name__}: {error}). If the fit was given "
+        f"{setting('save')}, "
+        f"{action('resume')} goes on from what is stored, with these or other workers."
     )
 
 

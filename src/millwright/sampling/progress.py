@@ -35,7 +35,7 @@ class ChainProgress:
 class Progress:
     """How far a fit is; `seconds` have gone by since it began."""
 
-    stage: Literal["compiling", "sampling", "finished", "stopped"]
+    stage: Literal["searching", "compiling", "sampling", "finished", "stopped"]
     seconds: float
     chains: tuple[ChainProgress, ...] = ()
 

@@ -87,7 +87,7 @@ class RandomWalkSampler(WindowedSampler[WalkState, RandomWalk]):
         """Take the likeliest of a few points drawn from the prior."""
         children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(4)
         starts, noise, chances, lengths = map(np.random.default_rng, children)
-        points, values, spread = good_start(self.target, starts)
+        points, values, spread = good_start(self.target, starts, chain=unit)
         dimension = self.target.dimension
         return WalkState(
             unit=unit,

@@ -19,6 +19,7 @@ from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
 from millwright.sampling.state import Generators, State, restored
 from millwright.sampling.target import Target
+from millwright.wording import either, setting
 
 __all__ = ["RejectionSampler", "RejectionState"]
 
@@ -163,7 +164,8 @@ class RejectionSampler:
             raise SamplingError(
                 f"Rejection sampling keeps {kept} of {tried} candidates: the candidate "
                 "distribution is too far from the posterior. Try another stretch= or df=, "
-                "method='no_u_turn' or, for separate modes, method='tempering'."
+                f"{setting('method', 'no_u_turn')} or, for separate modes, "
+                f"{setting('method', 'tempering')}."
             )
         return replace(
             state,
@@ -244,7 +246,8 @@ def _around_mode(target: Target, method: Rejection, seed: int) -> _Candidate:
     if not target.traceable:
         raise ArgumentError(
             "candidate='student_t' needs a gradient, which a black box does not have: use "
-            "candidate='prior' with proper priors, or method='ensemble'."
+            + either("candidate='prior'", "--choice candidate=prior")
+            + f" with proper priors, or {setting('method', 'ensemble')}."
         )
     peak = find_peak(target, seed)
     try:

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from millwright.sampling.peaks import Peaks
 
 __all__ = ["Target"]
 
@@ -42,6 +45,10 @@ class Target:
         traceable by JAX; it compares by content.
     traceable
         Whether `log_density` can be traced; a black box has `plain` and `split` only.
+    begin_at
+        Where the first chains begin, shape (chains, dimension); the others where `starts` says.
+    peaks
+        What a search for separate modes has found, if there was one.
     """
 
     dimension: int
@@ -60,6 +67,14 @@ class Target:
     )
     traceable: bool = True
     split_density: Callable[[Any, Any], tuple[Any, Any]] | None = field(repr=False, default=None)
+    begin_at: np.ndarray | None = field(repr=False, default=None)
+    peaks: Peaks | None = field(repr=False, default=None)
+
+    def beginning(self, chain: int) -> np.ndarray | None:
+        """Return where a chain begins, if that is settled."""
+        if self.begin_at is None or chain >= len(self.begin_at):
+            return None
+        return np.asarray(self.begin_at[chain])
 
     @property
     def key(self) -> Hashable:

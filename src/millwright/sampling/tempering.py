@@ -1,6 +1,8 @@
 """Parallel tempering: a ladder of flatter and flatter copies that exchange their points.
 
-Rung k has the density prior x likelihood^b_k. Even and odd pairs of neighbours offer each other
+Rung k has the density prior x likelihood^b_k, or, where a search has found several peaks,
+mixture^(1 - b_k) x density^b_k with the mixture of Student-t distributions at those peaks, from
+which the hottest rung is drawn independently. Even and odd pairs of neighbours offer each other
 their points in turn, which lets a point travel straight up and down the ladder; in warm-up the
 powers b_k are spaced so that every pair refuses equally often. Both after Syed,
 Bouchard-Cote, Deligiannidis and Doucet (2022), "Non-reversible parallel tempering: a scalable
@@ -16,9 +18,11 @@ from typing import Any
 
 import numpy as np
 
+from millwright.distributions import on_numpy
 from millwright.sampling.ladder_moves import Plan, Rungs, moves_for
 from millwright.sampling.methods import Tempering
 from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
+from millwright.sampling.reference import Mixture, Towards, draw_from, log_mixture, mixture_at
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import Target
@@ -92,11 +96,13 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         self.steps = method.steps or steps_for(target.dimension)
         super().__init__(target, settings, chains, seed, method, cost=self.steps * method.rungs)
         self.wanted = acceptance_for(target.dimension)
+        self.mixture = mixture_at(target.peaks) if target.peaks is not None else None
+        self.path = target if self.mixture is None else _towards(target, self.mixture)
 
     @cached_property
     def move(self) -> Callable[[Rungs, Plan], Rungs]:
         """Moves all rungs."""
-        return moves_for(self.target, self.method.rungs, self.steps)
+        return moves_for(self.path, self.method.rungs, self.steps)
 
     def prepare(self) -> None:
         """Compile the moves."""
@@ -109,10 +115,13 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         rungs, dimension = self.method.rungs, self.target.dimension
         found = [good_start(self.target, starts) for _ in range(rungs)]
         positions = np.concatenate([points for points, _, _ in found])
-        priors, likelihoods = self.target.split(positions)
+        hottest = self.method.hottest
+        if self.mixture is not None:
+            positions, hottest = draw_from(self.mixture, starts, rungs), 0.0
+        priors, likelihoods = self.path.split(positions)
         spread = found[0][2]
-        powers = np.geomspace(1.0, max(self.method.hottest, 1e-4), rungs)
-        powers[-1] = self.method.hottest
+        powers = np.geomspace(1.0, max(hottest, 1e-4), rungs)
+        powers[-1] = hottest
         return LadderState(
             unit=unit,
             positions=positions,
@@ -174,6 +183,9 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         normal = generator.standard_normal((self.steps, rungs, dimension))
         noise = np.einsum("kij,skj->ski", state.factors, normal)
         chances = np.log(generator.random((self.steps, rungs)))
+        fresh = np.zeros((self.steps, dimension))
+        if self.mixture is not None:
+            fresh = draw_from(self.mixture, generator, self.steps)
         rate = 1 / np.sqrt(1 + state.within * self.steps / 10) if adapting else 0.0
         at = Rungs(
             state.positions,
@@ -182,7 +194,15 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
             state.log_scales,
             np.float64(0),
         )
-        plan = Plan(state.powers, noise, chances, np.float64(self.wanted), np.float64(rate))
+        plan = Plan(
+            state.powers,
+            noise,
+            chances,
+            np.float64(self.wanted),
+            np.float64(rate),
+            fresh,
+            np.bool_(self.mixture is not None),
+        )
         with np.errstate(invalid="ignore"):
             moved = self.move(at, plan)
         state = replace(
@@ -207,6 +227,23 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
             learned = _learned(state) if window.metric else {}
             state = closed(state, refused=pairs, offered=pairs, heading=heading, **learned)
         return state, (replace(Piece.empty(self.target.dimension), warmup=row),)
+
+
+def _towards(target: Target, mixture: Mixture) -> Target:
+    """Return the target with the mixture in the place of its prior."""
+
+    def split(positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        prior, likelihood = target.split(positions)
+        base = np.asarray(log_mixture(on_numpy, positions, mixture))
+        return base, prior + likelihood - base
+
+    density = target.split_density
+    return replace(
+        target,
+        split=split,
+        split_density=None if density is None else Towards(density),
+        arguments=(target.arguments, mixture),
+    )
 
 
 def _learned(state: LadderState) -> dict[str, np.ndarray]:

@@ -40,9 +40,15 @@ def first_scale(dimension: int) -> float:
 
 
 def good_start(
-    target: Target, generator: np.random.Generator, wanted: int = 1, tried: int = 20
+    target: Target,
+    generator: np.random.Generator,
+    wanted: int = 1,
+    tried: int = 20,
+    chain: int | None = None,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Take the likeliest of a few candidates, so that a walk need not climb far.
+
+    A chain (counted from 0) whose beginning is settled begins there.
 
     Returns
     -------
@@ -56,6 +62,9 @@ def good_start(
     candidates = target.starts(generator, max(100, 5 * tried * wanted))
     spread = np.nanstd(candidates, axis=0)
     spread = np.where(np.isfinite(spread) & (spread > 0), spread, 1.0)
+    settled = None if chain is None else target.beginning(chain)
+    if settled is not None:
+        return settled[None], target.plain(settled[None]), spread
     values = target.plain(candidates)
     finite = np.flatnonzero(np.isfinite(values))[: tried * wanted]
     if len(finite) < wanted:
@@ -87,14 +96,15 @@ def first_factor(method: RandomWalk, target: Target, seed: int, spread: np.ndarr
         return np.diag(spread)
     if not target.traceable:
         raise ArgumentError(
-            "covariance='mode' needs a gradient, which a black box does not have: use 'warm-up'."
+            "The curvature at the mode needs a gradient, which a black box does not have: let the "
+            "warm-up give the covariance."
         )
     try:
         return np.linalg.cholesky(np.linalg.inv(-find_peak(target, seed).hessian))
     except np.linalg.LinAlgError:
         raise ArgumentError(
-            "covariance='mode': the curvature at the highest point found is not that of a peak. "
-            "Use 'warm-up'."
+            "The curvature at the highest point found is not that of a peak: let the warm-up give "
+            "the covariance."
         ) from None
 
 

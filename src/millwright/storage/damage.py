@@ -6,6 +6,7 @@ import shlex
 from pathlib import Path
 
 from millwright.errors import StorageError
+from millwright.wording import either
 
 __all__ = ["damaged"]
 
@@ -20,11 +21,14 @@ def damaged(path: Path, why: str) -> StorageError:
     why
         What is wrong with it, such as `is missing`.
     """
+
+    def _command(run: Path | None) -> str:
+        return f"millwright export {shlex.quote(str(run))} draws.csv --rescue"
+
     run = next((above for above in path.parents if (above / "draws").is_dir()), None)
     left = run is not None and any(one != path for one in (run / "draws").glob("*.parquet"))
-    remedy = (
-        f" The draws that can still be read: mw.read_draws({str(run)!r}); in the shell: "
-        f"millwright export {shlex.quote(str(run))} draws.csv --rescue"
+    remedy = " The draws that can still be read: " + either(
+        f"mw.read_draws({str(run)!r}); in the shell: {_command(run)}", _command(run)
     )
     # Errors from below may end with a full stop of their own.
     said = why.replace(".)", ")")

@@ -7,6 +7,7 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 
 from millwright.errors import StorageError
+from millwright.storage.own_files import refuse_links
 
 __all__ = ["locked"]
 
@@ -17,8 +18,9 @@ def locked(path: Path) -> FileLock:
     Raises
     ------
     StorageError
-        If another process holds the lock.
+        If another process holds the lock, or the folder holds a link.
     """
+    refuse_links(path)
     lock = FileLock(path / "lock")
     try:
         lock.acquire(timeout=0)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,6 +14,7 @@ import pyarrow.parquet as pq
 
 from millwright.draws.columns import Columns
 from millwright.storage.damage import damaged
+from millwright.storage.own_files import write_whole
 
 __all__ = [
     "PartList",
@@ -23,7 +23,6 @@ __all__ = [
     "part_lists",
     "part_name",
     "read_parquet",
-    "settle",
     "write_part",
 ]
 
@@ -34,13 +33,6 @@ _READ_AT_ONCE = 16_000_000
 def part_name(chain: int, number: int) -> str:
     """Return the file name of a chain's part; both are counted from 1."""
     return f"chain-{chain + 1:02d}-{number:06d}.parquet"
-
-
-def settle(aside: Path, path: Path) -> None:
-    """Put a finished file in its place, so that it is there whole or not at all."""
-    with aside.open("rb") as file:
-        os.fsync(file.fileno())
-    os.replace(aside, path)
 
 
 def write_part(
@@ -73,13 +65,7 @@ def write_part(
     table = pa.table(columns)
     if meta:
         table = table.replace_schema_metadata({k: json.dumps(v) for k, v in meta.items()})
-    aside = path.with_suffix(".aside")
-    try:
-        pq.write_table(table, aside, write_page_checksum=True)
-        settle(aside, path)
-    except BaseException:
-        aside.unlink(missing_ok=True)
-        raise
+    write_whole(path, lambda file: pq.write_table(table, file, write_page_checksum=True))
 
 
 @dataclass(frozen=True)

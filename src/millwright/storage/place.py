@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 from millwright.errors import ArgumentError, StorageError
+from millwright.wording import either, setting
 
 __all__ = ["check_free", "check_new"]
 
@@ -33,8 +35,11 @@ def check_free(path: Path, existing: str) -> None:
         return
     if existing == "refuse":
         raise StorageError(
-            f"{path} exists already. Choose another folder, or give existing='replace' to "
-            "overwrite the run in it, or existing='resume' to go on with it."
+            f"{path} exists already. Choose another folder, give "
+            + either("existing='replace'", "--replace")
+            + " to overwrite the run in it, or "
+            + either("existing='resume'", f"use millwright resume {shlex.quote(str(path))}")
+            + " to go on with it."
         )
     if not (path / "run.json").is_file():
         raise StorageError(f"{path} is not a run, so it is not replaced. Choose another folder.")
@@ -49,4 +54,6 @@ def check_new(path: Path, replace: bool) -> None:
         If it is there.
     """
     if path.exists() and not replace:
-        raise StorageError(f"{path} exists already; give replace=True to overwrite it.")
+        raise StorageError(
+            f"{path} exists already; give {setting('replace', True)} to overwrite it."
+        )

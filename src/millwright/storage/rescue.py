@@ -13,6 +13,7 @@ import pyarrow as pa
 
 from millwright.errors import StorageError
 from millwright.modelling.labelled import base_axis
+from millwright.storage.own_files import refuse_links
 from millwright.storage.parts import flat_values, read_parquet
 
 __all__ = ["Rescued", "rescued"]
@@ -48,6 +49,7 @@ def rescued(path: Path) -> Rescued:
     StorageError
         If no file of draws can be read.
     """
+    refuse_links(path)
     lost: list[str] = []
     chains: dict[int, np.ndarray] = {}
     names: tuple[str, ...] = ()

@@ -40,6 +40,7 @@ from millwright.sampling.piece import STATISTICS
 from millwright.storage.chain_files import ChainFiles
 from millwright.storage.damage import damaged
 from millwright.storage.lock import locked
+from millwright.storage.own_files import refuse_links
 from millwright.storage.parts import (
     PartList,
     columns_of,
@@ -49,7 +50,7 @@ from millwright.storage.parts import (
     read_parquet,
 )
 from millwright.storage.place import check_free
-from millwright.storage.sheet import read_sheet
+from millwright.storage.sheet import sheet_file_text
 
 __all__ = [
     "FORMAT",
@@ -246,6 +247,7 @@ def read_run(path: Path, entries: Sequence[str]) -> StoredRun:
         If it is not a run, a part is missing or damaged, or it holds no draws yet.
     """
     check_is_run(path)
+    refuse_links(path)
     record = _read_json(path / "run.json", ("format",))
     if record.get("format") != FORMAT:
         raise StorageError(
@@ -282,7 +284,7 @@ def _model_of(path: Path) -> tuple[str, str | None]:
     if not place.is_file():
         raise damaged(place, "is missing")
     try:
-        _, model = read_sheet(place)
+        model = sheet_file_text(place)
         sheet = as_written.read_text(encoding="utf-8") if as_written.is_file() else None
     except MillwrightError as error:
         raise damaged(place, f"cannot be read ({error})") from error

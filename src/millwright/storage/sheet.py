@@ -32,6 +32,7 @@ from millwright.storage.sheet_schema import fit_properties
 __all__ = [
     "fit_settings",
     "read_sheet",
+    "sheet_file_text",
     "sheet_text",
     "specification_from",
     "write_new",
@@ -71,6 +72,18 @@ def read_sheet(path: Path) -> tuple[Specification, str]:
     ModelError, LanguageError
         If it is not a model.
     """
+    text = sheet_file_text(path)
+    return specification_from(text, path.name), text
+
+
+def sheet_file_text(path: Path) -> str:
+    """Return the text of a sheet's file.
+
+    Raises
+    ------
+    StorageError
+        If the file cannot be read.
+    """
     try:
         if path.stat().st_size > _LARGEST:
             raise StorageError(f"{path} is larger than a model sheet can be (1 MB).")
@@ -81,7 +94,7 @@ def read_sheet(path: Path) -> tuple[Specification, str]:
         if isinstance(error, StorageError):
             raise
         raise StorageError(f"The model sheet {path} cannot be read: {error}.") from error
-    return specification_from(text, path.name), text
+    return text
 
 
 def specification_from(text: str, name: str) -> Specification:

@@ -24,7 +24,9 @@ from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.sampler import chains_of
 from millwright.sampling.state import State, packed
 from millwright.storage.chain_files import ChainFiles, rows_per_part
-from millwright.storage.parts import part_name, settle, write_part
+from millwright.storage.own_files import write_whole
+from millwright.storage.parts import part_name, write_part
+from millwright.wording import action
 
 __all__ = ["RunWriter", "Values"]
 
@@ -137,7 +139,8 @@ class RunWriter:
                 raise
             raise StorageError(
                 f"The run cannot be written to {self.path}: {error.strerror or error}. What was "
-                f"stored before is whole: make room, then mw.resume({str(self.path)!r}) goes on."
+                "stored before is whole: make room, then "
+                f"{action('resume', str(self.path))} goes on."
             ) from error
 
     def _write_full_parts(self, chain: int) -> None:
@@ -192,24 +195,14 @@ def _named(rows: np.ndarray) -> dict[str, np.ndarray]:
 
 def write_json(path: Path, content: Mapping[str, Any]) -> None:
     """Write a JSON file, whole or not at all."""
-    aside = path.with_suffix(".aside")
-    try:
-        aside.write_text(json.dumps(content, indent=2), encoding="utf-8")
-        settle(aside, path)
-    except BaseException:
-        aside.unlink(missing_ok=True)
-        raise
+    text = json.dumps(content, indent=2).encode()
+    write_whole(path, lambda file: file.write(text))
 
 
 def write_state(path: Path, header: Mapping[str, Any], arrays: Mapping[str, np.ndarray]) -> None:
     """Write a state file: arrays, and the rest as JSON text in the array `header`."""
-    content = io.BytesIO()
     stored: dict[str, Any] = {"header": np.array(json.dumps(header)), **arrays}
+    # Archives are written back and forth, which not every kind of file allows.
+    content = io.BytesIO()
     np.savez(content, **stored)
-    aside = path.with_suffix(".aside")
-    try:
-        aside.write_bytes(content.getvalue())
-        settle(aside, path)
-    except BaseException:
-        aside.unlink(missing_ok=True)
-        raise
+    write_whole(path, lambda file: file.write(content.getvalue()))

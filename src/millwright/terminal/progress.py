@@ -44,7 +44,7 @@ def bar_listener(stream: IO[str]) -> Listener:
     def listen(progress: Progress) -> None:
         if not task:
             bars.start()
-            task.append(bars.add_task("Compiling", total=1.0, note=""))
+            task.append(bars.add_task(_stage_words(progress), total=1.0, note=""))
         over = progress.stage in ("finished", "stopped")
         bars.update(
             task[0],
@@ -77,6 +77,7 @@ def _stage_words(progress: Progress) -> str:
     if progress.stage == "sampling" and all(chain.warming for chain in progress.chains):
         return "Warming up"
     return {
+        "searching": "Looking for modes",
         "compiling": "Compiling",
         "sampling": "Sampling",
         "finished": "Sampled",

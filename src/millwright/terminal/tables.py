@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from html import escape
 from typing import Literal, get_args
 
 from millwright.draws.folding import LONGEST, folded
@@ -41,9 +42,9 @@ def written(table: Table, form: Form = "text") -> str:
         lined = frame.rename(index=_plain_in_markdown).to_markdown(
             disable_numparse=True, stralign="right"
         )
-        return f"{lined}\n\n{notes}"
+        return f"{lined}\n\n{_plain_in_markdown(notes)}"
     if form == "html":
-        return f"{frame.rename_axis(None).to_html(border=0)}\n<p>{notes}</p>"
+        return f"{frame.rename_axis(None).to_html(border=0)}\n<p>{escape(notes)}</p>"
     body = frame.rename_axis(None).to_latex(escape=True, column_format="l" + "r" * len(columns))
     return f"{body}% {notes}\n"
 

@@ -1,0 +1,188 @@
+"""Separate modes: what a search before sampling found, and whether the chains weighed them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from millwright.diagnostics.finding import Finding, more_rungs
+from millwright.wording import setting
+
+__all__ = ["Modes", "mode_facts", "mode_findings", "mode_sizes"]
+
+_MASS_WORTH_A_CHAIN = 0.01
+_MASS_WORTH_A_WORD = 0.001
+_ENOUGH_VISITS = 100
+
+
+@dataclass(frozen=True)
+class Modes:
+    """Peaks found before sampling, and how the draws are spread over them.
+
+    Attributes
+    ----------
+    climbs
+        How many climbs looked for peaks; 0 if nothing did.
+    cut
+        Whether the search ended at its largest number of gradients.
+    peaks
+        How many separate peaks were found.
+    places
+        Each peak in words, such as "`x` near -6"; empty for one peak.
+    masses, errors
+        Estimated share of the posterior around each, with standard errors; NaN if unknown.
+    shares
+        Share of each chain's draws around each peak, shape (chains, peaks).
+    moves
+        How often each chain went from one peak to another, shape (chains,).
+    tempered
+        Whether the chains are tempering ladders.
+    """
+
+    climbs: int = 0
+    cut: bool = False
+    peaks: int = 0
+    places: tuple[str, ...] = ()
+    masses: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    errors: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    shares: np.ndarray = field(default_factory=lambda: np.zeros((0, 0)))
+    moves: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    tempered: bool = False
+
+
+def mode_sizes(shares: np.ndarray) -> float:
+    """Return to how many independent draws the chains' shares of the largest mode are worth.
+
+    The variance of a share p over n independent draws is p (1 - p) / n; here it is read off the
+    spread between chains, which no autocorrelation can flatter.
+    """
+    chains = len(shares)
+    if chains < 2:
+        return np.nan
+    p = shares.mean(axis=0)
+    at = int(np.argmax(p * (1 - p)))
+    variance = float(shares[:, at].var(ddof=1))
+    if p[at] * (1 - p[at]) == 0:
+        return np.nan
+    return float(chains * p[at] * (1 - p[at]) / variance) if variance > 0 else np.inf
+
+
+def _share(value: float) -> str:
+    return f"{100 * value:.0f} %" if value >= 0.1 else f"{100 * value:.2g} %"
+
+
+def _listed(modes: Modes, which: np.ndarray, most: int = 6) -> str:
+    words = [
+        modes.places[at]
+        + ("" if np.isnan(modes.masses[at]) else f" (about {_share(modes.masses[at])})")
+        for at in which[:most]
+    ]
+    more = len(which) - most
+    return "; ".join(words) + (f"; and {more} more" if more > 0 else "")
+
+
+def mode_facts(modes: Modes) -> list[str]:
+    """Say what the search found, whether it is good or not."""
+    if not modes.climbs:
+        return []
+    cut = " (fewer than the usual 128, since each took long)" if modes.cut else ""
+    if not modes.peaks:
+        return [
+            f"Separate modes: none of {modes.climbs} climbs{cut} ended on a peak, so nothing is "
+            "known about modes."
+        ]
+    if not modes.places:
+        return [
+            f"Separate modes: no further mode found by {modes.climbs} climbs{cut}; that is no "
+            "proof that there is none."
+        ]
+    every = np.arange(len(modes.places))
+    own = " / ".join(_share(value) for value in modes.shares.mean(axis=0)[:6])
+    facts = [
+        f"Separate modes: {len(every)} found by {modes.climbs} climbs{cut}, with their estimated "
+        f"shares of the posterior: {_listed(modes, every)}. Shares of the draws: {own}."
+    ]
+    size = mode_sizes(modes.shares)
+    if np.isfinite(size):
+        facts.append(
+            f"Between chains these shares vary as those of {max(1, round(size))} independent "
+            f"draws would; {_ENOUGH_VISITS} or more is enough, more is better."
+        )
+    return facts
+
+
+def mode_findings(modes: Modes) -> list[Finding]:
+    """Return what is wrong with the weights of the modes."""
+    if not modes.places:
+        return []
+    unknown = np.isnan(modes.masses)
+    big = unknown | (modes.masses >= _MASS_WORTH_A_CHAIN)
+    small = ~unknown & (modes.masses < _MASS_WORTH_A_CHAIN) & (modes.masses >= _MASS_WORTH_A_WORD)
+    own = modes.shares.mean(axis=0)
+    missed = big & (own < np.where(unknown, 1e-300, 0.1 * modes.masses))
+    found = []
+    if missed.any():
+        found.append(
+            Finding(
+                "stop",
+                f"A mode that was found before sampling is hardly in the draws: "
+                f"{_listed(modes, np.flatnonzero(missed))}. What the draws say is about the "
+                "other modes alone.",
+                _temper(modes),
+            )
+        )
+    elif big.sum() > 1:
+        found += _weighing(modes, np.flatnonzero(big))
+    if small.any():
+        found.append(
+            Finding(
+                "note",
+                f"Small modes that the draws may lack: {_listed(modes, np.flatnonzero(small))}.",
+                "They hold less than 1 % of the posterior; extreme quantiles may notice.",
+            )
+        )
+    return found
+
+
+def _weighing(modes: Modes, big: np.ndarray) -> list[Finding]:
+    """Judge chains that hold every mode: do they move between them?"""
+    size = mode_sizes(modes.shares)
+    still = int((modes.moves == 0).sum())
+    if not still and not size < _ENOUGH_VISITS:
+        return []
+    chains = len(modes.moves)
+    if still and chains > 1:
+        words = (
+            f"{still} of {chains} chains never left the mode in which they began"
+            if still < chains
+            else "No chain ever left the mode in which it began"
+        )
+        words += ", so the draws do not say how much each mode holds"
+    elif still:
+        words = "The only chain never left the mode in which it began"
+    else:
+        words = (
+            f"The chains seldom move between modes: their shares are worth "
+            f"{max(1, round(size))} independent draws; {_ENOUGH_VISITS} or more is enough"
+        )
+    stop = bool(still) or size < 10
+    return [
+        Finding(
+            "stop" if stop else "caution",
+            f"Separate modes: {_listed(modes, big)}. {words}.",
+            _temper(modes),
+        )
+    ]
+
+
+def _temper(modes: Modes) -> str:
+    if modes.tempered:
+        return (
+            f"Run longer, with more rungs ({more_rungs()}) and more chains ({setting('chains')})."
+        )
+    return (
+        f"Use {setting('method', 'tempering')}, which goes between modes and weighs them, "
+        "or state in the model "
+        "which mode is meant (an order, a sign, a tighter prior)."
+    )

@@ -1,0 +1,139 @@
+"""Logarithms of incomplete gamma and beta functions, as exact in far tails as anywhere.
+
+The direct forms underflow where a bound cuts far into a tail, and then neither value nor gradient
+is left. Continued fractions and power series give the logarithm itself. They run until they have
+converged, which the two array libraries do in their own ways (`m.until`).
+
+Sources are sections of the NIST Digital Library of Mathematical Functions (DLMF).
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from millwright.distributions.mathematics import Array, Mathematics
+
+__all__ = ["log_beta_share", "log_gamma_share", "log_one_minus_exp"]
+
+_MOST = 20_000
+_CLOSE = 1e-16
+_TINY = 1e-300
+
+
+def log_one_minus_exp(m: Mathematics, log_share: Array) -> Array:
+    """Return log(1 - exp(x)) for x <= 0, without cancellation (Maechler 2012, eq. 7)."""
+    near = log_share > -0.693
+    small = m.where(near, log_share, -1.0)
+    large = m.where(near, -1.0, log_share)
+    small = m.where(small < 0, small, -_TINY)
+    return m.where(near, m.log(-m.expm1(small)), m.log1p(-m.exp(large)))
+
+
+def log_gamma_below(m: Mathematics, a: Array, x: Array) -> Array:
+    """Log of the lower incomplete gamma function over gamma(a), by its series (DLMF 8.11.4).
+
+    For 0 < x < a + 1, where its terms fall.
+    """
+    zero = 0.0 * (a + x)
+    one = 1.0 + zero
+
+    def go_on(state: tuple[Any, ...]) -> Any:
+        number, term, total = state
+        return (number < _MOST) & m.any(m.abs(term) > _CLOSE * m.abs(total))
+
+    def step(state: tuple[Any, ...]) -> tuple[Any, ...]:
+        number, term, total = state
+        term = term * x / (a + number)
+        return number + 1.0, term, total + term
+
+    _, _, total = m.until(go_on, step, (1.0, one, one))
+    return a * m.log(x) - x - m.gammaln(a + 1.0) + m.log(total)
+
+
+def log_gamma_above(m: Mathematics, a: Array, x: Array) -> Array:
+    """Log of the upper incomplete gamma function over gamma(a), by Lentz's fraction (DLMF 8.9.2).
+
+    For x >= a + 1, where it converges.
+    """
+    first = x + 1.0 - a
+
+    def go_on(state: tuple[Any, ...]) -> Any:
+        number, _, _, _, factor = state
+        return (number < _MOST) & m.any(m.abs(factor - 1.0) > _CLOSE)
+
+    def step(state: tuple[Any, ...]) -> tuple[Any, ...]:
+        number, above, below, value, _ = state
+        top = -number * (number - a)
+        part = x + 2.0 * number + 1.0 - a
+        below = 1.0 / _away(m, part + top * below)
+        above = _away(m, part + top / above)
+        factor = above * below
+        return number + 1.0, above, below, value * factor, factor
+
+    start = (1.0, _away(m, first), 0.0 * first, _away(m, first), 2.0 + 0.0 * first)
+    _, _, _, value, _ = m.until(go_on, step, start)
+    return a * m.log(x) - x - m.gammaln(a) - m.log(value)
+
+
+def log_beta_below(m: Mathematics, a: Array, b: Array, x: Array, y: Array) -> Array:
+    """Log of the regularised incomplete beta function, by Lentz's fraction (DLMF 8.17.22).
+
+    For 0 < x < (a + 1) / (a + b + 2), where it converges; y is 1 - x, with all its digits.
+    """
+    one = 1.0 + 0.0 * (a + b + x)
+
+    def go_on(state: tuple[Any, ...]) -> Any:
+        number, _, _, _, factor = state
+        return (number < _MOST) & m.any(m.abs(factor - 1.0) > _CLOSE)
+
+    def step(state: tuple[Any, ...]) -> tuple[Any, ...]:
+        k, above, below, value, _ = state
+        even = k * (b - k) * x / ((a + 2.0 * k - 1.0) * (a + 2.0 * k))
+        below = 1.0 / _away(m, 1.0 + even * below)
+        above = _away(m, 1.0 + even / above)
+        value = value * (above * below)
+        odd = -(a + k) * (a + b + k) * x / ((a + 2.0 * k) * (a + 2.0 * k + 1.0))
+        below = 1.0 / _away(m, 1.0 + odd * below)
+        above = _away(m, 1.0 + odd / above)
+        factor = above * below
+        return k + 1.0, above, below, value * factor, factor
+
+    below = 1.0 / _away(m, one - (a + b) * x / (a + 1.0))
+    start = (1.0, one, below, below, 2.0 * one)
+    _, _, _, value, _ = m.until(go_on, step, start)
+    return a * m.log(x) + b * m.log(y) - m.log(a) - m.betaln(a, b) + m.log(value)
+
+
+def log_gamma_share(m: Mathematics, a: Array, x: Array, below: bool) -> Array:
+    """Log of the share of a gamma distribution with shape a and rate 1 below or above x >= 0."""
+    a, x = a + 0.0 * x, x + 0.0 * a
+    left = x < a + 1.0
+    inside = x > 0
+    lower = log_gamma_below(m, a, m.where(left & inside, x, 0.5 * a))
+    upper = log_gamma_above(m, a, m.where(left, a + 2.0, x))
+    if below:
+        return m.where(inside, m.where(left, lower, log_one_minus_exp(m, upper)), -m.inf)
+    return m.where(inside, m.where(left, log_one_minus_exp(m, lower), upper), 0.0)
+
+
+def log_beta_share(m: Mathematics, a: Array, b: Array, x: Array, y: Array) -> Array:
+    """Log of the share of a beta distribution below x; y is 1 - x."""
+    zero = 0.0 * (a + b + x + y)
+    a, b, x, y = a + zero, b + zero, x + zero, y + zero
+    inside, over = (x > 0) & (y > 0), y <= 0
+    x, y = m.where(inside, x, 0.5), m.where(inside, y, 0.5)
+    left = x * (a + b + 2.0) < a + 1.0
+    smaller = log_beta_below(
+        m,
+        m.where(left, a, b),
+        m.where(left, b, a),
+        m.where(left, x, y),
+        m.where(left, y, x),
+    )
+    found = m.where(left, smaller, log_one_minus_exp(m, smaller))
+    return m.where(inside, found, m.where(over, 0.0, -m.inf))
+
+
+def _away(m: Mathematics, value: Array) -> Array:
+    """Return a value moved off zero."""
+    return m.where(m.abs(value) < _TINY, _TINY, value)

@@ -1,0 +1,99 @@
+"""The mixture of Student-t distributions at the peaks of a target, towards which a ladder tempers.
+
+Powers of the likelihood never leave a mode of the prior, and powers of the whole density lose
+narrow modes. On the path  mixture^(1 - b) x density^b  every rung holds all modes with about the
+masses that they have, and the hottest rung can be drawn from independently.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from millwright.distributions.mathematics import Array, Mathematics
+from millwright.sampling.peaks import DF, Peaks
+
+__all__ = ["Mixture", "Towards", "draw_from", "log_mixture", "mixture_at"]
+
+
+class Mixture(NamedTuple):
+    """Student-t distributions with 5 degrees of freedom, as arguments of compiled functions.
+
+    Attributes
+    ----------
+    shares, logs
+        Weights, and their logarithms with all that is constant, shape (peaks,).
+    centres, factors, inverses
+        Places, Cholesky factors of the scale matrices and their inverses.
+    """
+
+    shares: Any
+    logs: Any
+    centres: Any
+    factors: Any
+    inverses: Any
+
+
+def mixture_at(peaks: Peaks) -> Mixture | None:
+    """Return the mixture at several peaks; None for one peak, or without their curvature."""
+    if not peaks.several or not len(peaks.factors):
+        return None
+    count, dimension = peaks.positions.shape
+    masses = peaks.masses
+    if np.isnan(masses).any():
+        masses = np.full(count, 1.0 / count)
+    # A mass that is underestimated must not starve its mode.
+    shares = 0.8 * masses + 0.2 / count
+    inverses = np.linalg.inv(peaks.factors)
+    constant = (
+        math.lgamma((DF + dimension) / 2)
+        - math.lgamma(DF / 2)
+        - 0.5 * dimension * math.log(DF * math.pi)
+    )
+    scale = np.log(np.abs(np.diagonal(peaks.factors, axis1=1, axis2=2))).sum(axis=1)
+    logs = np.log(shares) + constant - scale
+    return Mixture(shares, logs, peaks.positions, peaks.factors, inverses)
+
+
+def log_mixture(m: Mathematics, position: Array, mixture: Mixture) -> Array:
+    """Return the log density at positions of shape (..., dimension)."""
+    dimension = position.shape[-1]
+    apart = position[..., None, :] - mixture.centres
+    z = m.einsum("kij,...kj->...ki", mixture.inverses, apart)
+    each = mixture.logs - 0.5 * (DF + dimension) * m.log1p(m.sum(z * z, axis=-1) / DF)
+    top = m.max(each, axis=-1, keepdims=True)
+    return top[..., 0] + m.log(m.sum(m.exp(each - top), axis=-1))
+
+
+def draw_from(mixture: Mixture, generator: np.random.Generator, count: int) -> np.ndarray:
+    """Return independent draws, shape (count, dimension)."""
+    shares = mixture.shares / mixture.shares.sum()
+    which = generator.choice(len(shares), size=count, p=shares)
+    normal = generator.standard_normal((count, mixture.centres.shape[1]))
+    shrink = np.sqrt(generator.chisquare(DF, (count, 1)) / DF)
+    spread = np.einsum("nij,nj->ni", mixture.factors[which], normal) / shrink
+    return np.asarray(mixture.centres[which] + spread)
+
+
+@dataclass(frozen=True)
+class Towards:
+    """Log density of the mixture, and how far the target's lies above it; compares by content.
+
+    Where a ladder takes them for log prior and log likelihood, its rungs are mixture^(1 - b) x
+    density^b.
+    """
+
+    split_density: Callable[[Any, Any], tuple[Any, Any]]
+
+    def __call__(self, position: Array, arguments: Any) -> tuple[Array, Array]:
+        """Return both (scalars) at a position; `arguments` are the target's and the mixture."""
+        import jax.numpy as jnp
+
+        own, mixture = arguments
+        prior, likelihood = self.split_density(position, own)
+        base = log_mixture(jnp, position, mixture)
+        return base, prior + likelihood - base

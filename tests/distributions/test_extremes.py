@@ -1,0 +1,180 @@
+"""Densities where doubles run out: far tails, edges, very large arguments.
+
+References are worked out with mpmath in 60 digits from the textbook formulas.
+"""
+
+import unittest
+
+import jax
+import jax.numpy as jnp
+import mpmath as mp
+import numpy as np
+
+import millwright as mw
+from millwright.distributions import on_jax, on_numpy
+from millwright.distributions.registry import family_for
+
+F = mp.mpf
+
+
+def digits(function):
+    """Take doubles as the exact numbers that they are."""
+    return lambda *arguments: function(*map(F, arguments))
+
+
+@digits
+def gamma(x, shape, rate):
+    return shape * mp.log(rate) + (shape - 1) * mp.log(x) - rate * x - mp.loggamma(shape)
+
+
+@digits
+def inverse_gamma(x, shape):
+    return -(shape + 1) * mp.log(x) - 1 / x - mp.loggamma(shape)
+
+
+@digits
+def gamma_above(shape, x):
+    return mp.log(mp.gammainc(shape, x, mp.inf, regularized=True))
+
+
+@digits
+def gamma_below(shape, x):
+    return mp.log(mp.gammainc(shape, 0, x, regularized=True))
+
+
+@digits
+def beta(x, a, b):
+    ways = mp.loggamma(a + b) - mp.loggamma(a) - mp.loggamma(b)
+    return ways + (a - 1) * mp.log(x) + (b - 1) * mp.log1p(-x)
+
+
+@digits
+def beta_above(a, b, x):
+    return mp.log(mp.betainc(b, a, 0, 1 - x, regularized=True))
+
+
+@digits
+def student_t(x, df):
+    tops = mp.loggamma((df + 1) / 2) - mp.loggamma(df / 2) - mp.log(df * mp.pi) / 2
+    return tops - (df + 1) / 2 * mp.log1p(x * x / df)
+
+
+@digits
+def student_t_above(x, df):
+    return mp.log(mp.betainc(df / 2, F(1) / 2, 0, df / (df + x * x), regularized=True) / 2)
+
+
+@digits
+def normal_above(x, low, scale):
+    tail = mp.log(mp.erfc(low / scale / mp.sqrt(2)) / 2)
+    return -((x / scale) ** 2) / 2 - mp.log(scale) - mp.log(2 * mp.pi) / 2 - tail
+
+
+@digits
+def poisson(x, rate):
+    return x * mp.log(rate) - rate - mp.loggamma(x + 1)
+
+
+@digits
+def binomial(x, n, p):
+    ways = mp.loggamma(n + 1) - mp.loggamma(x + 1) - mp.loggamma(n - x + 1)
+    return ways + x * mp.log(p) + (n - x) * mp.log1p(-p)
+
+
+@digits
+def negative_binomial(x, mean, shape):
+    ways = mp.loggamma(x + shape) - mp.loggamma(x + 1) - mp.loggamma(shape)
+    return ways + shape * mp.log(shape / (shape + mean)) + x * mp.log(mean / (shape + mean))
+
+
+@digits
+def beta_binomial(x, n, a, b):
+    ways = mp.loggamma(n + 1) - mp.loggamma(x + 1) - mp.loggamma(n - x + 1)
+    above = mp.loggamma(x + a) + mp.loggamma(n - x + b) - mp.loggamma(n + a + b)
+    return ways + above - mp.loggamma(a) - mp.loggamma(b) + mp.loggamma(a + b)
+
+
+Z = {"location": 0.0, "scale": 1.0}
+# family, place, arguments, exact value, and the exact value as a function of one argument.
+CASES = [
+    ("gamma", 801.0, {"shape": 2.0, "rate": 1.0, "low": 800.0},
+     "shape", lambda s: gamma(801, s, 1) - gamma_above(s, 800)),
+    ("gamma", 10001.0, {"shape": 0.5, "rate": 1.0, "low": 1e4},
+     "shape", lambda s: gamma(10001, s, 1) - gamma_above(s, 1e4)),
+    ("gamma", 0.9, {"shape": 200.0, "rate": 1.0, "high": 1.0},
+     "shape", lambda s: gamma(0.9, s, 1) - gamma_below(s, 1)),
+    ("beta", 0.96, {"alpha": 2.0, "beta": 400.0, "low": 0.95},
+     "alpha", lambda a: beta(0.96, a, 400) - beta_above(a, 400, 0.95)),
+    ("beta", 0.6, {"alpha": 20.0, "beta": 30.0, "low": 0.5},
+     "alpha", lambda a: beta(0.6, a, 30) - beta_above(a, 30, 0.5)),
+    ("student_t", 1.5e8, {**Z, "df": 200.0, "low": 1e8},
+     "df", lambda d: student_t(1.5e8, d) - student_t_above(1e8, d)),
+    ("student_t", 3.0, {**Z, "df": 4.0, "low": 2.0},
+     "df", lambda d: student_t(3, d) - student_t_above(2, d)),
+    ("student_t", 1e200, {**Z, "df": 3.0}, "df", lambda d: student_t(1e200, d)),
+    ("cauchy", 1e200, Z, "", lambda: student_t(1e200, 1)),
+    ("inverse_gamma", 1.1e5, {"shape": 80.0, "scale": 1.0, "low": 1e5},
+     "shape", lambda s: inverse_gamma(1.1e5, s) - gamma_below(s, F(1) / F(1e5))),
+    ("inverse_gamma", 0.9e-3, {"shape": 3.0, "scale": 1.0, "high": 1e-3},
+     "shape", lambda s: inverse_gamma(0.9e-3, s) - gamma_above(s, F(1) / F(1e-3))),
+    ("gumbel", 801.0, {**Z, "low": 800.0}, "", lambda: F(-1)),
+    ("normal", 1e6 + 1e-6, {**Z, "low": 1e6},
+     "scale", lambda s: normal_above(1e6 + 1e-6, 1e6, s)),
+    ("geometric", 0.0, {"probability": 1.0}, "", lambda: F(0)),
+    ("bernoulli", 1.0, {"probability": 1.0}, "", lambda: F(0)),
+    ("bernoulli", 0.0, {"probability": 0.0}, "", lambda: F(0)),
+    ("poisson", 0.0, {"rate": 0.0}, "", lambda: F(0)),
+    ("poisson", 1e9 + 3e4, {"rate": 1e9}, "rate", lambda r: poisson(1e9 + 3e4, r)),
+    ("poisson", 1e15, {"rate": 1e15}, "", lambda: poisson(1e15, 1e15)),
+    ("binomial", 300_100_000.0, {"trials": 1e9, "probability": 0.3},
+     "probability", lambda p: binomial(300_100_000, 1e9, p)),
+    ("negative_binomial", 1e9, {"mean": 1e9, "shape": 1e9},
+     "", lambda: negative_binomial(1e9, 1e9, 1e9)),
+    ("negative_binomial", 1e9, {"mean": 1e9, "shape": 2.0},
+     "shape", lambda r: negative_binomial(1e9, 1e9, r)),
+    ("beta_binomial", 500.0, {"trials": 1e3, "alpha": 1e9, "beta": 1e9},
+     "", lambda: beta_binomial(500, 1e3, 1e9, 1e9)),
+    ("beta_binomial", 3.0, {"trials": 10.0, "alpha": 0.5, "beta": 0.7},
+     "alpha", lambda a: beta_binomial(3, 10, a, 0.7)),
+    ("gamma", 1.0, {"shape": 1e9, "rate": 1e9}, "", lambda: gamma(1, 1e9, 1e9)),
+]  # fmt: skip
+
+
+class Extremes(unittest.TestCase):
+    def test_values_and_gradients(self):
+        for name, x, arguments, varied, exact in CASES:
+            with self.subTest(name=name, arguments=arguments):
+                family = family_for(name, frozenset(arguments))
+                with mp.workdps(60):
+                    wanted = float(exact(*([arguments[varied]] if varied else [])))
+                plain = {key: np.asarray(value) for key, value in arguments.items()}
+                with np.errstate(all="ignore"):
+                    found = float(family.log_density(on_numpy, np.asarray(x), plain))
+                traced = {key: jnp.asarray(value) for key, value in arguments.items()}
+
+                def density(p, family=family, x=x):
+                    return family.log_density(on_jax, jnp.asarray(x), p)
+
+                value, gradient = jax.value_and_grad(density)(traced)
+                np.testing.assert_allclose(found, wanted, rtol=1e-10, atol=1e-10)
+                np.testing.assert_allclose(float(value), wanted, rtol=1e-10, atol=1e-10)
+                self.assertTrue(np.isfinite(list(gradient.values())).all(), gradient)
+                if varied:
+                    with mp.workdps(60):
+                        slope = float(mp.diff(exact, F(arguments[varied])))
+                    # Two doubles near ten are told apart to 1e-15, however small their difference.
+                    found_slope = float(gradient[varied])
+                    np.testing.assert_allclose(found_slope, slope, rtol=1e-6, atol=1e-11)
+
+    def test_a_prior_cut_far_out_can_be_sampled(self):
+        model = mw.Model(
+            priors={"level": "normal(0, 1, low=20)"}, likelihood={"y": "normal(level, 100)"}
+        )
+        found = model.fit({"y": [20.0]}, seed=1, draws=500, progress=False)["level"].values
+        # Far out the excess is close to exponential with mean 1 / 20.
+        self.assertLess(abs(found.mean() - 20 - 1 / 20.1), 0.006)
+        self.assertGreaterEqual(found.min(), 20.0)
+
+
+if __name__ == "__main__":
+    unittest.main()
