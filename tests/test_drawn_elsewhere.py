@@ -28,9 +28,10 @@ class DrawnElsewhere(unittest.TestCase):
             part.drop(columns="chain").to_csv(paths[-1], index=False)
         parts = mw.read_draws(paths)
         for found in (whole, parts):
-            np.testing.assert_allclose(
-                found.table().to_numpy(float), straight().table().to_numpy(float), rtol=1e-9
-            )
+            # Only the model would say that `noise` cannot be negative.
+            known, wanted = found.table(), straight().table()
+            wanted.loc["noise", "probability above 0"] = 1.0
+            np.testing.assert_allclose(known.to_numpy(float), wanted.to_numpy(float), rtol=1e-9)
             np.testing.assert_array_equal(
                 found["slope_1"].values.reshape(4, 1000), straight().draws.get("drying")
             )

@@ -7,6 +7,7 @@ them are imported where they are used.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from millwright.draws.decision import Decision, decide
 from millwright.draws.expressions import chosen_numbers, single_numbers
 from millwright.draws.intervals import IntervalKind, check_level, interval
 from millwright.draws.region import highest_density_region
-from millwright.draws.statements import Probability, probability_of
+from millwright.draws.statements import Probabilities, Probability, probability_of
 from millwright.draws.supports import never_negative
 from millwright.draws.table import Order, Table, TableKind, make_table
 from millwright.held import Held
@@ -186,7 +187,7 @@ class Answers(Held):
                 rows.append((name, at, low, high, share))
         return pd.DataFrame(rows, columns=["quantity", "piece", "from", "to", "share inside"])
 
-    def probability(self, statement: str) -> Probability | dict[str, Probability]:
+    def probability(self, statement: str) -> Probability | Probabilities:
         """Return the posterior probability of a statement, such as `drying < 0`.
 
         A statement about a quantity with labels gives one answer for each label; `all(...)` or
@@ -235,6 +236,17 @@ class Answers(Held):
         table = make_table(contrasts(self.draws, name, against, over), level, kind)
         return pd.DataFrame(table.columns, index=pd.Index(table.names, name="difference"))
 
+    def contrasts_text(
+        self,
+        name: str,
+        against: str | None = None,
+        level: float = 0.95,
+        kind: TableKind = "central",
+        over: str | None = None,
+    ) -> str:
+        """Return the table of `contrasts` as text, rounded like every posterior table."""
+        return written(make_table(contrasts(self.draws, name, against, over), level, kind))
+
     def decide(
         self,
         quantity: str,
@@ -265,4 +277,4 @@ class Answers(Held):
             For neither or both of `rope` and `null`, or a region that is none.
         """
         numbers = single_numbers(self.draws, quantity)
-        return decide(quantity, numbers, rope, null, level, kind)
+        return replace(decide(quantity, numbers, rope, null, level, kind), verdict=self.verdict)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +27,7 @@ __all__ = ["read_draws"]
 def read_draws(
     path: str | Path | Sequence[str | Path], *, chain: str = "chain", draw: str = "draw"
 ) -> Posterior:
-    """Read plain CSV draws as a posterior: verdict, table, intervals, statements and figures.
+    """Read draws from files as a posterior: verdict, table, intervals, statements and figures.
 
     The model that made them is not known: priors, predictions and leave-one-out are refused.
     Of a run folder that is damaged, what can be read of its draws is taken in the same way.
@@ -36,7 +36,8 @@ def read_draws(
     ----------
     path
         One file with a column that numbers the chains, a list of files, one a chain, or the
-        folder of a stored run. Lines that begin with # are skipped. Every other column is a
+        folder of a stored run. CSV, Parquet, JSON records, NetCDF and Excel, by the ending; of
+        CSV files lines that begin with # are skipped. Every other column is a
         quantity; signs that the model language cannot write become `_`, as in `beta_1` for
         `beta[1]`.
     chain, draw
@@ -106,13 +107,32 @@ def _posterior(
 
 def _read(path: Path) -> pd.DataFrame:
     try:
-        return pd.read_csv(path, comment="#")
+        return _READERS.get(path.suffix.lower(), _from_csv)(path)
     except FileNotFoundError:
         raise StorageError(f"There is no file {path}.") from None
     except OSError as error:
         raise StorageError(f"{path} cannot be read: {error.strerror or error}.") from error
-    except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
+    except (ValueError, KeyError, pd.errors.ParserError, pd.errors.EmptyDataError) as error:
         raise DataError(f"{path} is not a table of draws: {error}.") from error
+
+
+def _from_csv(path: Path) -> pd.DataFrame:
+    return pd.read_csv(path, comment="#")
+
+
+def _from_netcdf(path: Path) -> pd.DataFrame:
+    import xarray as xr
+
+    with xr.open_dataset(path, engine="scipy") as content:
+        return content.to_dataframe().reset_index(drop=True)
+
+
+_READERS: Mapping[str, Callable[[Path], pd.DataFrame]] = {
+    ".parquet": pd.read_parquet,
+    ".json": lambda path: pd.read_json(path, orient="records"),
+    ".nc": _from_netcdf,
+    ".xlsx": pd.read_excel,
+}
 
 
 def _check(chains: Sequence[pd.DataFrame], paths: Sequence[Path]) -> None:

@@ -49,9 +49,14 @@ class MillwrightError(Exception):
     def __str__(self) -> str:
         return self.told(for_python)
 
+    @property
+    def marked(self) -> str:
+        """The message with what to do as marked pieces, to stand in another message."""
+        return str(self.args[0]) if self.args else ""
+
     def told(self, word: Callable[[str], str]) -> str:
         """Return the message with advice worded by a face."""
-        return visible(word(str(self.args[0])), keep="\n") if self.args else ""
+        return visible(word(self.marked), keep="\n")
 
 
 class ArgumentError(MillwrightError, ValueError):

@@ -221,8 +221,9 @@ def refuse_black_boxes(binding: Binding) -> None:
     """
     if binding.program.black_boxes:
         raise ModelError(
-            f"The highest point is found by its gradient, which the black box "
-            f"`{binding.program.black_boxes[0]}` does not have. Use fit()."
+            "A normal approximation comes from the gradient, which the black box "
+            f"`{binding.program.black_boxes[0]}` does not have. Use fit(); mode() gives a point "
+            "with its curvature."
         )
 
 

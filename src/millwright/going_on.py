@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import tempfile
 import zipfile
+from collections.abc import Iterator
 from concurrent.futures import Executor
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -25,6 +27,22 @@ from millwright.wording import action, either, setting
 __all__ = ["fit_in_folder", "fit_in_memory", "go_on_in_folder", "load", "resume"]
 
 
+@contextmanager
+def _stops_before_sampling(path: Path | None) -> Iterator[None]:
+    """Say what there is after a Ctrl-C while modes are looked for or code is compiled."""
+    try:
+        yield
+    except Interrupted:
+        raise
+    except KeyboardInterrupt:
+        kept = "Nothing had been sampled, and nothing is stored"
+        if path is not None and (path / "run.json").is_file():
+            kept = f"Nothing had been sampled; {action('resume', str(path))} begins anew"
+        raise Interrupted(
+            f"The fit was stopped while it looked for modes or compiled. {kept}."
+        ) from None
+
+
 def fit_in_memory(
     job: Job, sheet: str | None, workers: int | Executor | None, listener: Listener
 ) -> Posterior:
@@ -35,7 +53,8 @@ def fit_in_memory(
     Interrupted
         On Ctrl-C.
     """
-    fitted, complete = run_in_memory(job, workers, listener)
+    with _stops_before_sampling(None):
+        fitted, complete = run_in_memory(job, workers, listener)
     if fitted is None:
         raise Interrupted(
             "The fit was stopped before every chain had kept a draw. Give "
@@ -70,7 +89,8 @@ def fit_in_folder(
     """
     from millwright.stored_fits import run_in_folder
 
-    complete = run_in_folder(job, path, existing, sheet, workers, listener)
+    with _stops_before_sampling(path):
+        complete = run_in_folder(job, path, existing, sheet, workers, listener)
     return _read_back(path, complete, model)
 
 

@@ -26,10 +26,10 @@ from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.posterior import Posterior
 from millwright.sampling.methods import Method, NoUTurn, Rejection, method_with
-from millwright.sampling.mode import find_peak
 from millwright.sampling.pools import check_workers
 from millwright.sampling.progress import Listener
 from millwright.sampling.sampler import FitSettings
+from millwright.sampling.walking import peak_of
 from millwright.sampling.warmup import Metric
 from millwright.shown import Shown
 from millwright.simulated import Simulated
@@ -422,6 +422,9 @@ class Model(Shown):
         The mode is that of the density of the unknowns as written. An unknown whose mode lies
         at an end of its support has no standard error.
 
+        Black boxes have no gradient: the climb then takes values alone, and the curvature comes
+        from differences.
+
         In a hierarchy the density can grow without bound as a scale goes to zero; the result then
         says that it did not settle.
 
@@ -433,8 +436,7 @@ class Model(Shown):
             If no starting point has a finite density.
         """
         binding = self.bind(data)
-        refuse_black_boxes(binding)
-        peak = find_peak(target_of(binding, jacobian=False), seed)
+        peak = peak_of(target_of(binding, jacobian=False), seed)
         return estimate_at(binding, peak, "posterior mode")
 
     def maximum_likelihood(self, data: Any = None, *, seed: int = 0) -> Estimate:
@@ -447,7 +449,6 @@ class Model(Shown):
             not settled, and the likelihood of such a model has no useful maximum.
         """
         binding = self.bind(data)
-        refuse_black_boxes(binding)
         refuse_hierarchy(self._specification)
         target = target_of(binding, jacobian=False, prior=False)
-        return estimate_at(binding, find_peak(target, seed), "maximum likelihood")
+        return estimate_at(binding, peak_of(target, seed), "maximum likelihood")

@@ -18,7 +18,9 @@ _MOST_DRAWS = 2000
 def modes_visited(draws: Draws, record: Record) -> Modes:
     """Return the modes with the share of each chain's draws around each."""
     if not record.modes:
-        return Modes()
+        box = draws.binding.program.black_boxes
+        chains = record.method.get("method") in ("random_walk", "ensemble", "tempering")
+        return Modes(why_not="the model has no gradient" if box and chains else "")
     peaks = Peaks.from_record(record.modes)
     if not peaks.several:
         return Modes(peaks.climbs, peaks.cut, int(record.modes["peaks"]))

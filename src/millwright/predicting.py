@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Literal, get_args
 
 import numpy as np
@@ -59,7 +60,8 @@ class Predicting(Checked):
         if not isinstance(draws, int) or draws < 2:
             raise ArgumentError(f"`draws` must be a whole number from 2, not {draws!r}.")
         generator = np.random.default_rng([self.record.seed, 3])
-        return check_against(self.draws, generator, draws, statistics)
+        check = check_against(self.draws, generator, draws, statistics)
+        return replace(check, verdict=self.verdict)
 
     def predict(
         self,
@@ -182,6 +184,7 @@ class Predicting(Checked):
         """Estimate the predictive accuracy by leave-one-out cross-validation."""
         from millwright.comparison.leave_one_out import leave_one_out
 
+        self._refuse_without_outcomes()
         if self.draws.binding.program.terms:
             raise ModelError(
                 "Leave-one-out needs a log likelihood row by row; a model with terms added to the "

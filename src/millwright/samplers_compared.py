@@ -12,10 +12,10 @@ import pandas as pd
 from millwright.diagnostics.autocorrelation import autocorrelations
 from millwright.diagnostics.convergence import ess_mean, mcse_mean
 from millwright.draws.numbers import supported
-from millwright.errors import ArgumentError, UnknownLabelError, nearest
+from millwright.errors import ArgumentError, MillwrightError, UnknownLabelError, nearest
 from millwright.model import Model
 from millwright.posterior import Posterior
-from millwright.sampling.methods import METHODS, Method
+from millwright.sampling.methods import METHODS, Method, method_with
 from millwright.sampling.progress import Listener
 from millwright.shown import Shown, text_table
 
@@ -24,7 +24,8 @@ __all__ = ["SamplersCompared", "autocorrelations", "compare_samplers"]
 _KEY = (
     "Acceptance: share of steps taken, of candidates kept for rejection.\n"
     "Lag-1 autocorrelation: how like its neighbour a draw is; 0 for independent draws, near 1 "
-    "where\nmany draws are worth one. ESS: how many independent draws these are worth for the "
+    "where\nmany draws are worth one. Moves per draw: evaluations for each kept draw. ESS: how "
+    "many independent draws these are worth for the "
     "mean; more is\nbetter. Evaluations of the density (with its gradient, for no_u_turn) count "
     "the warm-up too.\nEstimate: the mean. MCSE: its standard error, since draws are finite in "
     "number."
@@ -39,24 +40,29 @@ class SamplersCompared(Shown):
     Attributes
     ----------
     table
-        One row a method and quantity: `draws`, `acceptance`, `lag-1 autocorrelation`, `ESS`,
+        One row a method and quantity: `draws`, `moves per draw`, `acceptance`,
+        `lag-1 autocorrelation`, `ESS`,
         `ESS per 1000 evaluations`, `ESS per second`, `estimate` (the mean), `MCSE` and, where
         the truth is known, `truth` and `error / MCSE`.
     posteriors
         The posterior of each method, by its label.
     truth
         True means, by quantity.
+    failures
+        Why a method gave no draws, by its label.
     """
 
     table: pd.DataFrame
     posteriors: Mapping[str, Posterior] = field(repr=False)
     truth: Mapping[str, float]
+    failures: Mapping[str, str] = field(default_factory=dict)
 
     def __str__(self) -> str:
         names = [f"{method}: {name}" for method, name in self.table.index.to_list()]
         rows = list(zip(names, self.table.to_dict("records"), strict=True))
         columns: dict[str, list[str]] = {
             "draws": [f"{row['draws']:.0f}" for _, row in rows],
+            "moves per draw": [f"{row['moves per draw']:.3g}" for _, row in rows],
             "acceptance": [f"{row['acceptance']:.2g}" for _, row in rows],
             "lag-1 autocorrelation": [f"{row['lag-1 autocorrelation']:.2f}" for _, row in rows],
             "ESS": [f"{row['ESS']:.0f}" for _, row in rows],
@@ -77,6 +83,7 @@ class SamplersCompared(Shown):
             for label, posterior in self.posteriors.items()
             if not posterior.verdict.good
         ]
+        bad += [f"{label} FAILED: {why}" for label, why in self.failures.items()]
         return "\n".join([text_table([name for name, _ in rows], columns), key, *bad])
 
 
@@ -120,19 +127,25 @@ def compare_samplers(
     Raises
     ------
     ArgumentError
-        For no methods, or two of one name.
+        For no methods, or two of one name. A method that fails is named in the result, and the
+        others are compared; only where all fail the first error is raised.
     UnknownLabelError
         If `truth` names what is not there.
     """
     if not isinstance(model, Model):
         raise ArgumentError(f"`model` must be a model or a target, not {model!r}.")
     labelled = _labelled(methods)
-    posteriors = {
-        label: model.fit(
-            data, method=method, draws=draws, warmup=warmup, seed=seed, progress=progress
-        )
-        for label, method in labelled.items()
-    }
+    posteriors: dict[str, Posterior] = {}
+    failures: dict[str, MillwrightError] = {}
+    for label, method in labelled.items():
+        try:
+            posteriors[label] = model.fit(
+                data, method=method, draws=draws, warmup=warmup, seed=seed, progress=progress
+            )
+        except MillwrightError as error:
+            failures[label] = error
+    if not posteriors:
+        raise next(iter(failures.values()))
     known = dict(truth or {})
     rows = [
         _row(label, name, value, posterior, known.get(name, np.nan))
@@ -148,7 +161,8 @@ def compare_samplers(
     table = pd.DataFrame(rows).set_index(["method", "quantity"])
     if not known:
         table = table.drop(columns=["truth", "error / MCSE"])
-    return SamplersCompared(table, posteriors, known)
+    said = {label: str(error) for label, error in failures.items()}
+    return SamplersCompared(table, posteriors, known, said)
 
 
 def _chosen(names: str | Sequence[str] | None) -> Sequence[str] | None:
@@ -174,6 +188,11 @@ def _labelled(
         found = dict(zip(names, methods, strict=True))
     if not found:
         raise ArgumentError("`methods` is empty: name at least one.")
+    for method in found.values():
+        if isinstance(method, str):
+            method_with(method, {})
+        elif not isinstance(method, Method):
+            raise ArgumentError(f"`methods` holds {method!r}, which is no method.")
     return found
 
 
@@ -190,6 +209,8 @@ def _row(
         "method": label,
         "quantity": name,
         "draws": value.size,
+        "moves per draw": sum(c["steps"] - c.get("warmup_steps", 0) for c in record.chains)
+        / value.size,
         "acceptance": float(posterior.statistics["acceptance"].mean()),
         "lag-1 autocorrelation": float(autocorrelations(value, 1)[1]),
         "ESS": ess,

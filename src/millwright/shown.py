@@ -13,7 +13,7 @@ from millwright.wording import visible
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Shown", "frame_text", "text_table"]
+__all__ = ["Shown", "frame_text", "middle_left_out", "text_table"]
 
 
 class Shown:
@@ -49,12 +49,21 @@ def frame_text(frame: pd.DataFrame, most: int | None = None) -> str:
     """
     names = [_name(key) for key in frame.index]
     columns = {_name(name): [_cell(value) for value in frame[name]] for name in frame.columns}
-    if most is not None and len(names) > most:
-        half = most // 2
-        gap = f"... {len(names) - 2 * half} rows more"
-        names = [*names[:half], gap, *names[-half:]]
-        columns = {key: [*v[:half], "", *v[-half:]] for key, v in columns.items()}
-    return text_table(names, columns)
+    return text_table(*middle_left_out(names, columns, most))
+
+
+def middle_left_out(
+    names: list[str], columns: dict[str, list[str]], most: int | None
+) -> tuple[list[str], dict[str, list[str]]]:
+    """Return the first and the last rows of a table of more than `most` rows."""
+    if most is None or len(names) <= most:
+        return names, columns
+    half = most // 2
+    gap = f"... {len(names) - 2 * half} rows more"
+    return (
+        [*names[:half], gap, *names[-half:]],
+        {key: [*v[:half], "", *v[-half:]] for key, v in columns.items()},
+    )
 
 
 def _name(key: Any) -> str:

@@ -285,7 +285,9 @@ def _binding_from(stored: StoredRun, record: Record, model: Any) -> Binding:
         try:
             specification = specification_from(stored.header.model, "model.toml")
         except MillwrightError as error:
-            raise damaged(stored.path / "model.toml", f"cannot be read ({error})") from error
+            raise damaged(
+                stored.path / "model.toml", f"cannot be read ({error.marked})"
+            ) from error
         return _bound(stored, record, specification, functions)
 
 

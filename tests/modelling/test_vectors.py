@@ -152,7 +152,7 @@ class Refused(unittest.TestCase):
 
     def test_order_of_text_labels_is_asked_for(self):
         given = {**CUT_POINTS, "labels": {"cut": "between grade"}}
-        self.assert_refused(ModelError, "order of the labels", "[labels]", **given)
+        self.assert_refused(ModelError, "order of the labels", "labels={'grade'", **given)
 
     def test_wrong_number_of_cuts(self):
         given = {**CUT_POINTS, "labels": {"grade": GRADES, "cut": ["one"]}}

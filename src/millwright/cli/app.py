@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import signal
 import sys
 from collections.abc import Iterator
 from functools import partial
@@ -12,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from millwright import __version__
-from millwright.cli import handing_on, looking, predicting
+from millwright.cli import asking, handing_on, looking, predicting
 from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
 from millwright.errors import (
     ArgumentError,
@@ -26,7 +27,7 @@ from millwright.wording import for_shell
 if TYPE_CHECKING:
     from millwright.posterior import Posterior
 
-__all__ = ["app", "handing_on", "looking", "main", "predicting"]
+__all__ = ["app", "asking", "handing_on", "looking", "main", "predicting"]
 
 
 @contextlib.contextmanager
@@ -51,7 +52,10 @@ def options(
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print version.")
     ] = False,
 ) -> None:
-    """Bayesian models from their text to a checked answer."""
+    """Bayesian models from their text to a checked answer.
+
+    Exit status: 0 good, 1 not converged or a check failed, 2 bad input, 130 Ctrl-C.
+    """
 
 
 @app.command()
@@ -96,16 +100,22 @@ def vet(
     workers: Annotated[
         int | None, typer.Option(help="Also check that so many worker processes can be used.")
     ] = None,
+    missing: Annotated[
+        str | None,
+        typer.Option(help="Rows without an outcome: refuse, drop or predict; by default refuse."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
-    """Check a sheet against data without sampling."""
+    """Check a sheet against data without sampling; settings in [fit] count for the estimate."""
     from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.vetting import vet as look
     from millwright.model import Model
 
     if workers is not None and workers < 1:
         raise ArgumentError(f"--workers must be 1 or more, not {workers}.")
-    report = look(Model.read(found(sheet, SHEETS)), read_data(data), workers or 0)
+    model = Model.read(found(sheet, SHEETS))
+    planned = model.fit_settings | ({} if missing is None else {"missing": missing})
+    report = look(model, read_data(data), workers or 0, planned)
     answer(str(report), report.record, as_json, report.good)
 
 
@@ -244,7 +254,7 @@ def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, qui
 # In the order in which they are used.
 _ORDER = (
     *("demo", "new", "vet", "simulate", "fit", "resume", "extend", "convergence"),
-    *("summary", "plot", "predict", "compare", "report", "export"),
+    *("summary", "plot", "ask", "predict", "compare", "report", "export"),
 )
 app.registered_commands.sort(
     key=lambda command: _ORDER.index(getattr(command.callback, "__name__", ""))
@@ -259,6 +269,8 @@ def main() -> None:
         typer.echo(f"Error: {error.told(for_shell)}", err=True)
         sys.exit(2)
     except KeyboardInterrupt as stop:
+        # Another Ctrl-C while this is said would end in a traceback.
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
         said = for_shell(str(stop.args[0])) if stop.args else ""
         typer.echo(f"Stopped. {said}".strip(), err=True)
         sys.exit(130)

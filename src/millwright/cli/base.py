@@ -25,7 +25,8 @@ __all__ = [
 
 app = typer.Typer(
     name="millwright",
-    help="Bayesian models from their text to a checked answer.",
+    help="Bayesian models from their text to a checked answer.\n\nExit status: 0 good, 1 not "
+    "converged or a check failed, 2 bad input, 130 Ctrl-C.",
     add_completion=True,
     no_args_is_help=True,
     pretty_exceptions_enable=False,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
@@ -33,6 +34,28 @@ _OF_A_POSTERIOR = (
     "trace",
 )
 _WITHOUT_NAMES = ("energy", "left_out_positions", "model_graph")
+_FIGURES = tuple(sorted((*_OF_A_POSTERIOR, *_WITHOUT_NAMES, "fitted_line", "predictive_check")))
+_WITHOUT_PAGES = ("overview", "pairs")
+# As the library lists them; it takes a second to load.
+_VIEWS = (
+    *("statistics", "histogram", "densities", "cumulative", "rows", "groups", "counts"),
+    *("calibration", "residuals"),
+)
+
+
+def _refuse_idle(
+    figure: str, names: Sequence[str] | None, show: str | None, along: str | None, page: int | None
+) -> None:
+    """Refuse options that a figure has no use for."""
+    idle = {
+        "--show": show is not None and figure != "predictive_check",
+        "--along": along is not None and figure not in ("fitted_line", "predictive_check"),
+        "--page": page is not None and (figure not in _OF_A_POSTERIOR or figure in _WITHOUT_PAGES),
+        "--name": bool(names) and figure not in _OF_A_POSTERIOR,
+    }
+    for option, does_nothing in idle.items():
+        if does_nothing:
+            raise ArgumentError(f"{option} does nothing for {figure}: leave it out.")
 
 
 @app.command()
@@ -45,7 +68,7 @@ def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
     table = posterior.convergence_table(name)
     word = partial(for_shell, run=run)
     verdict = posterior.verdict.told(word)
-    text = f"{verdict}\n\n{frame_text(table.T)}"
+    text = f"{verdict}\n\n{frame_text(_as_in_summaries(table).T)}"
     findings = [finding.record(word) for finding in posterior.verdict.findings]
     record = {
         "good": posterior.verdict.good,
@@ -54,6 +77,16 @@ def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
         "numbers": rows_record(table),
     }
     answer(text, record, as_json, posterior.verdict.good)
+
+
+def _as_in_summaries(table: Any) -> Any:
+    """Return convergence numbers as texts, with the digits that the posterior table gives them."""
+    shown = table.astype(object)
+    for column in shown.columns:
+        places = 3 if "R-hat" in str(column) else 0 if "ESS" in str(column) else None
+        if places is not None:
+            shown[column] = [f"{value:.{places}f}" for value in table[column]]
+    return shown
 
 
 @app.command()
@@ -91,15 +124,16 @@ def summary(
 @app.command()
 def plot(
     run: Run,
-    figure: Annotated[
-        str, typer.Argument(help="Which figure, such as trace, overview or predictive_check.")
-    ],
+    figure: Annotated[str, typer.Argument(help=f"Which figure: {', '.join(_FIGURES)}.")],
     name: Names = None,
     out: Annotated[
         Path | None,
         typer.Option(help="File: PNG, SVG or PDF by its ending; by default RUN-FIGURE.png."),
     ] = None,
-    show: Annotated[str, typer.Option(help="View of predictive_check.")] = "statistics",
+    show: Annotated[
+        str | None,
+        typer.Option(help=f"View of predictive_check: {', '.join(_VIEWS)}; by default the first."),
+    ] = None,
     along: Annotated[
         str | None, typer.Option(help="Column: of fitted_line, or of a view of predictive_check.")
     ] = None,
@@ -110,8 +144,8 @@ def plot(
     from millwright import plots
     from millwright.going_on import load
 
-    known = (*_OF_A_POSTERIOR, *_WITHOUT_NAMES, "fitted_line", "predictive_check")
-    check_figure(figure, known)
+    check_figure(figure, _FIGURES)
+    _refuse_idle(figure, name, show, along, page)
     place = out or Path(f"{name_of(run)}-{figure}.png")
     check_new(place, replace)
     posterior = load(run)
@@ -122,7 +156,7 @@ def plot(
             raise ArgumentError("Say along which column: --along hours.")
         made = draw(posterior, along)
     elif figure == "predictive_check":
-        made = draw(posterior, show=show, along=along)
+        made = draw(posterior, show=show or _VIEWS[0], along=along)
     else:
         made = draw(posterior) if figure in _WITHOUT_NAMES else draw(posterior, name, **more)
     write_figure(made, place)

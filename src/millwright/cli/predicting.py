@@ -62,6 +62,8 @@ def simulate(
         check_new(place, replace)
     if "prior_lines" in places and along is None:
         raise ArgumentError("Say along which column: --along hours.")
+    if along is not None and "prior_lines" not in places:
+        raise ArgumentError("--along does nothing without --figure prior_lines: leave it out.")
     table = None if data is None else read_data(data)
     held = pairs("given", given or (), "drying=-0.5")
     for name, value in held.items():

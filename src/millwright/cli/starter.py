@@ -13,6 +13,7 @@ from millwright.errors import DataError, nearest
 
 __all__ = ["starter_sheet"]
 
+_TOO_FEW_FOR_A_SPREAD = 5
 _MOST_LABELS = 50
 _LARGEST_COUNT = 200
 _NAME = re.compile(r"[^\W\d]\w*")
@@ -83,7 +84,7 @@ def _outcome(values: np.ndarray) -> _Outcome:
             (),
             "bernoulli(log_odds=MEAN)",
         )
-    middle, spread = float(np.nanmean(values)), _short(float(np.nanstd(values)) or 1.0)
+    middle, spread = float(known.mean()), _short(float(known.std()) or 1.0)
     if _counts(known):
         return _Outcome(
             "holds whole numbers from 0: the model is of counts, on the log scale. Where they are "
@@ -120,6 +121,8 @@ class _Writer:
         self.priors: list[tuple[str, str, str]] = []
         self.terms: list[str] = []
         self.left: list[str] = []
+        self.gappy: list[str] = []
+        self.filled: list[tuple[str, str, str]] = []
 
     def alias(self, column: str) -> str:
         """Return a name that can be written; others are listed under [columns]."""
@@ -135,7 +138,20 @@ class _Writer:
     def add(self, column: str, numeric: bool) -> None:
         values = self.data[column]
         labels = values.nunique()
-        if not numeric and labels <= _MOST_LABELS and labels > 1:
+        if not numeric and values.isna().any():
+            self.gappy.append(column)
+        elif not numeric and 1 < labels <= _TOO_FEW_FOR_A_SPREAD:
+            # So few labels hardly tell how much labels differ: sampling that would go astray.
+            name = self.alias(column)
+            self.priors.append(
+                (
+                    f"of_{name}",
+                    f"normal(0, SPREAD) per {name}",
+                    f"one for each of the {labels} labels of {column!r}",
+                )
+            )
+            self.terms.append(f"of_{name}[{name}]")
+        elif not numeric and labels <= _MOST_LABELS and labels > 1:
             name = self.alias(column)
             self.priors.append(
                 (
@@ -153,14 +169,36 @@ class _Writer:
                 ),
             )
             self.terms.append(f"of_{name}[{name}]")
+        elif numeric and np.isinf(values.to_numpy(float)).any():
+            self.gappy.append(column)
         elif numeric and _varies(numbers := values.to_numpy(float)):
             name = self.alias(column)
             middle, width = float(np.nanmean(numbers)), float(np.nanstd(numbers))
+            if np.isnan(numbers).any():
+                self._fill(name, column, middle, width)
             scale = f"normal(0, {_short(1 / width)} TIMES)"
             self.priors.append((f"by_{name}", scale, f"change for one more of {column!r}"))
             self.terms.append(f"by_{name} * ({name} - {_short(middle)})")
         else:
             self.left.append(column)
+
+    def _fill(self, name: str, column: str, middle: float, width: float) -> None:
+        """Give a predictor with gaps a distribution, from which the gaps are estimated."""
+        self.priors += [
+            (
+                f"middle_{name}",
+                f"normal({_short(middle)}, {_short(2 * width)})",
+                f"mean of {column!r}, for its gaps",
+            ),
+            (f"spread_{name}", f"half_normal({_short(width)})", f"sd of {column!r}, for its gaps"),
+        ]
+        self.filled.append(
+            (
+                name,
+                f"normal(middle_{name}, spread_{name})",
+                f"{column!r} has gaps: each is an unknown of this distribution",
+            )
+        )
 
     def text(self, outcome: str, file: str) -> str:
         kind = _outcome(self.data[outcome].to_numpy(float))
@@ -170,6 +208,13 @@ class _Writer:
         document.add(tomlkit.comment("Check it with: millwright vet SHEET DATA"))
         document.add(tomlkit.comment(f"{outcome!r} {kind.words}"))
         document.add("title", tomlkit.item(f"{outcome} in {file}"))
+        if self.gappy:
+            document.add(
+                tomlkit.comment(
+                    "Not used, since labels are missing or numbers infinite in some rows: "
+                    f"{', '.join(map(repr, self.gappy))}"
+                )
+            )
         if self.left:
             document.add(
                 tomlkit.comment(
@@ -187,7 +232,14 @@ class _Writer:
         likelihood = tomlkit.table()
         mean = " + ".join(["base", *self.terms])
         likelihood.add(name, tomlkit.item(kind.likelihood.replace("MEAN", mean)))
+        for key, distribution, words in self.filled:
+            likelihood.add(key, tomlkit.item(distribution).comment(words))
         document.add("likelihood", likelihood)
+        if self.data[outcome].isna().any():
+            fit = tomlkit.table()
+            some = f"rows without {outcome!r} are left out of the fit, and counted"
+            fit.add("missing", tomlkit.item("drop").comment(some))
+            document.add("fit", fit)
         if self.aliases:
             columns = tomlkit.table()
             for word, column in self.aliases.items():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,7 +17,9 @@ from millwright.modelling.labelled import RowAxis
 from millwright.modelling.words import describe
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.mode import value_and_gradient
-from millwright.sampling.pools import for_a_while
+from millwright.sampling.pools import available_cores, for_a_while
+from millwright.sampling.sampler import FitSettings
+from millwright.terminal.progress import duration
 
 __all__ = ["Vetting", "vet"]
 
@@ -38,6 +40,10 @@ class Vetting:
         Time of one log density with its gradient, called from Python.
     workers
         Worker processes that evaluated the model; 0 if none were asked for.
+    steps
+        Transitions of all chains of the planned fit, over the cores.
+    left_out
+        Rows left out for want of an outcome, in words.
     troubles
         What is likely to make a fit slow or its answer vague, in words.
     """
@@ -49,6 +55,8 @@ class Vetting:
     finite: float
     microseconds: float
     workers: int = 0
+    steps: float = 0.0
+    left_out: str = ""
     troubles: tuple[str, ...] = ()
 
     @property
@@ -79,11 +87,12 @@ class Vetting:
         labels = "".join(f"; {name}: {size} labels" for name, size in self.labels.items())
         # Inside the compiled sampler a gradient costs about 20 microseconds less than from here.
         step = max(3.0, 1.5 * (self.microseconds - 20.0))
-        seconds = 4 * 2000 * 12 * step * 1e-6 / 2
+        seconds = max(0.2, self.steps * 12 * step * 1e-6)
         lines = [
             self.description,
             "",
-            f"Data: {rows or 'none'}{labels}. No value in use is missing or infinite.",
+            f"Data: {rows or 'none'}{labels}. No value in use is missing or infinite."
+            f"{self.left_out}",
             f"Unknown numbers: {self.unknowns}.",
             f"Log density and gradient: finite at {100 * self.finite:.0f} % of 100 draws from "
             f"the prior; one takes about {self.microseconds:.0f} microseconds.",
@@ -92,24 +101,42 @@ class Vetting:
             lines.append(f"Worker processes that can evaluate the model: {self.workers}.")
         if self.good:
             lines.append(
-                f"A fit of 4 chains with 2000 draws each may take roughly {max(seconds, 0.2):.1f} "
-                "seconds, and 1 to 3 more to compile the first time."
+                f"The planned fit may take roughly {duration(seconds)}, and 1 to 3 s more to "
+                "compile the first time."
             )
         else:
             lines.append("A fit cannot start: no prior draw has a finite density.")
         return "\n".join([*lines, *(f"Mind: {one}" for one in self.troubles)])
 
 
-def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
+def _steps(settings: Mapping[str, Any]) -> float:
+    """Return the transitions of the chains that one core runs."""
+    draws = int(settings.get("draws", FitSettings.draws)) * int(settings.get("thin", 1))
+    chains = int(settings.get("chains", 4))
+    each = draws + int(settings.get("warmup", FitSettings.warmup))
+    return each * -(-chains // min(chains, available_cores()))
+
+
+def _left_out(binding: Binding) -> str:
+    return "".join(
+        f" Left out for want of `{name}`: {count} rows." for name, count in binding.dropped.items()
+    )
+
+
+def vet(
+    model: Model, data: Any, workers: int = 0, planned: Mapping[str, Any] | None = None
+) -> Vetting:
     """Bind data, evaluate the log density and its gradient at prior draws, and time one.
 
     With `workers`, so many processes are started, and each must evaluate the model too.
+    `planned` are settings of the fit that is meant.
     """
+    settings = dict(planned or {})
     answered = 0
     if workers:
         with for_a_while(workers) as processes:
             answered = model.check_workers(processes, data)
-    binding: Binding = model.bind(data)
+    binding: Binding = model.bind(data, missing=settings.get("missing", "refuse"))
     target = target_of(binding)
     positions = target.starts(np.random.default_rng(0), 100)
     arguments = on_device(target.arguments)
@@ -129,6 +156,8 @@ def vet(model: Model, data: Any, workers: int = 0) -> Vetting:
         float(np.mean(finite)),
         1e6 * float(np.min(seconds)),
         answered,
+        _steps(settings),
+        _left_out(binding),
         tuple(_troubles(binding, target.dimension, float(np.mean(finite)))),
     )
 

@@ -54,6 +54,14 @@ class Comparison(Shown):
         table = self.table()
         gap, se = table.iloc[1]["behind the best by"], table.iloc[1]["SE of that"]
         size = f"by {gap:.1f} in elpd, with a standard error of {se:.1f}"
+        if all(
+            np.array_equal(self.results[names[0]].elpd_by_row, self.results[name].elpd_by_row)
+            for name in names[1:]
+        ):
+            return (
+                f"{' and '.join(f'`{name}`' for name in names)} predict every row alike: they are "
+                "one fit, or equal models. There is nothing to compare."
+            )
         few = len(self.results[names[0]].rows) < 30
         caution = " With fewer than 30 rows the standard error is itself rough." if few else ""
         if gap < 4:

@@ -78,8 +78,8 @@ def mcse_mean(x: np.ndarray) -> np.ndarray:
 def mcse_sd(x: np.ndarray) -> np.ndarray:
     """Monte Carlo standard error of the standard deviation.
 
-    By the delta method from the variance of the squared deviations, with the smaller effective
-    sample size of the mean and of those deviations.
+    By the delta method from the variance of the squared deviations and their own effective
+    sample size; that of the mean enters in second order only.
     """
     return np.concatenate(by_blocks(x, block_mcse_sd))
 
@@ -195,7 +195,7 @@ def block_mcse_mean(block: Block) -> np.ndarray:
 def block_mcse_sd(block: Block) -> np.ndarray:
     """Monte Carlo standard errors of the standard deviations of a block of quantities."""
     squared = (block.x - block.flat.mean(axis=1)[:, None, None]) ** 2
-    ess = np.fmin(block_ess_mean(block), block_ess_mean(Block(squared)))
+    ess = block_ess_mean(Block(squared))
     variance = block.flat.var(axis=1)
     fourth = (squared**2).mean(axis=(1, 2))
     return np.asarray(np.sqrt((fourth - variance**2) / ess / variance / 4))

@@ -38,6 +38,8 @@ class Modes:
         How often each chain went from one peak to another, shape (chains,).
     tempered
         Whether the chains are tempering ladders.
+    why_not
+        Why there was no search.
     """
 
     climbs: int = 0
@@ -49,6 +51,7 @@ class Modes:
     shares: np.ndarray = field(default_factory=lambda: np.zeros((0, 0)))
     moves: np.ndarray = field(default_factory=lambda: np.zeros(0))
     tempered: bool = False
+    why_not: str = ""
 
 
 def mode_sizes(shares: np.ndarray) -> float:
@@ -85,7 +88,7 @@ def _listed(modes: Modes, which: np.ndarray, most: int = 6) -> str:
 def mode_facts(modes: Modes) -> list[str]:
     """Say what the search found, whether it is good or not."""
     if not modes.climbs:
-        return []
+        return [f"Separate modes were not looked for: {modes.why_not}."] if modes.why_not else []
     cut = " (fewer than the usual 128, since each took long)" if modes.cut else ""
     if not modes.peaks:
         return [

@@ -79,7 +79,8 @@ class Normal(Family):
         grow too large for it.
         """
         z, edge = sign * standard(x, p), sign * standard(bound, p)
-        return -0.5 * (z - edge) * (z + edge) - m.log(p["scale"]) - log_mills(m, edge)
+        apart = sign * (x - bound) / p["scale"]
+        return -0.5 * apart * (z + edge) - m.log(p["scale"]) - log_mills(m, edge)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return log_below(m, standard(x, p))

@@ -42,12 +42,18 @@ class Curve:
         One predictive draw for each, shape (draws, points).
     held
         Columns held at one value meanwhile, with that value.
+    at
+        Where the observed rows lie along the column, shape (rows,).
+    yes_or_no
+        Whether the outcome is 0 or 1, so that its expectation is a probability.
     """
 
     x: np.ndarray
     expected: np.ndarray
     outcomes: np.ndarray
     held: dict[str, float | str]
+    at: np.ndarray
+    yes_or_no: bool = False
 
 
 def curve(
@@ -76,6 +82,7 @@ def curve(
     at = _places(binding, column, points)
     points = len(at)
     tables, held = _grid(binding, column, axis, at, used)
+    seen = _values_along(binding.tables, column)
     grown = grown_labels(draws, tables)
     along = bind(
         binding.specification,
@@ -93,11 +100,11 @@ def curve(
     outcomes = {p.name for p in binding.program.outcomes}
     shown = {name: value for name, value in held.items() if name not in outcomes}
     if part in [joint.name for joint in joint_outcomes(along)]:
-        at = tables.columns[column].values
         if prior:
-            return Curve(at, *functions_of_prior(along, definition, evaluation, generator), shown)
+            functions = functions_of_prior(along, definition, evaluation, generator)
+            return Curve(at, *functions, shown, seen)
         found = condition_on_data(draws, definition, tables, keep, generator)
-        return Curve(at, found.latent, found.outcome, shown)
+        return Curve(at, found.latent, found.outcome, shown, seen)
     if definition.event != "number":
         raise ArgumentError(
             f"A fitted line needs an outcome with one number a row; `{part}` is a "
@@ -111,7 +118,8 @@ def curve(
         expected = np.broadcast_to(family.mean(named), (size, points))
     if np.isnan(expected).any() and "location" in named:
         expected = full(given["location"], (DRAW, axis), (size, points))
-    return Curve(tables.columns[column].values, expected, copies, shown)
+    binary = definition.family == "bernoulli"
+    return Curve(at, expected, copies, shown, seen, binary)
 
 
 def _outcome(binding: Binding, outcome: str | None) -> str:
@@ -126,8 +134,12 @@ def _outcome(binding: Binding, outcome: str | None) -> str:
 
 def _places(binding: Binding, column: str, points: int) -> np.ndarray:
     """Return where to look along a column: at its labels, if effects or walks hang on them."""
+    inside = _in_matrix(binding.tables, column)
+    if inside is not None:
+        ends = _values_along(binding.tables, column)
+        return np.linspace(np.nanmin(ends), np.nanmax(ends), points)
     found = binding.tables.columns.get(column)
-    if found is None or not found.numeric:
+    if found is None or not found.numeric or found.values.ndim > 1:
         return np.zeros(points)
     on_it = [part for part in binding.program.unknowns if column in part.per]
     smooth = all(
@@ -143,8 +155,14 @@ def _grid(
 ) -> tuple[Tables, dict[str, float | str]]:
     """Return tables in which the outcome's table is a grid along `column`."""
     tables, points = binding.tables, len(at)
+    inside = _in_matrix(tables, column)
+    if inside is not None and inside[0] in used:
+        return _matrix_grid(tables, inside, axis, at, used, binding)
     if column not in tables.columns or column not in used:
         known = [name for name in used if tables.columns.get(name) is not None]
+        known += [
+            f"{name}[{label}]" for name in known for label in tables.matrix_labels.get(name, ())
+        ]
         raise ArgumentError(
             f"`{column}` is not a column that the model uses.{nearest(column, known)} "
             f"Columns: {', '.join(sorted(known))}."
@@ -166,13 +184,62 @@ def _grid(
     return Tables(columns, {**tables.sizes, axis: points}, tables.matrix_labels), held
 
 
+def _in_matrix(tables: Tables, column: str) -> tuple[str, int] | None:
+    """Return the matrix and the position of a column that is one of several: `X[flow]`, `flow`."""
+    for name, labels in tables.matrix_labels.items():
+        for position, label in enumerate(labels):
+            own = column == str(label) and not str(label).isdigit()
+            if (own or column == f"{name}[{label}]") and name in tables.columns:
+                return name, position
+    return None
+
+
+def _values_along(tables: Tables, column: str) -> np.ndarray:
+    inside = _in_matrix(tables, column)
+    if inside is not None:
+        return np.asarray(tables.columns[inside[0]].values[:, inside[1]])
+    return np.asarray(tables.columns[column].values)
+
+
+def _matrix_grid(
+    tables: Tables,
+    inside: tuple[str, int],
+    axis: str,
+    at: np.ndarray,
+    used: set[str],
+    binding: Binding,
+) -> tuple[Tables, dict[str, float | str]]:
+    """Return tables in which one column of a matrix runs along a grid, the rest held."""
+    name, position = inside
+    columns: dict[str, Column] = {}
+    held: dict[str, float | str] = {}
+    for other, old in tables.columns.items():
+        if not old.axes or old.axes[0] != axis:
+            columns[other] = old
+        elif other in used:
+            columns[other], value = _held(old, len(at), other in binding.labels)
+            if value is not None:
+                held[other] = value
+    values = columns[name].values.copy()
+    values[:, position] = at
+    means = values[0]
+    columns[name] = replace(columns[name], values=values)
+    labels = tables.matrix_labels[name]
+    held |= {
+        str(label): float(means[number])
+        for number, label in enumerate(labels)
+        if number != position
+    }
+    return Tables(columns, {**tables.sizes, axis: len(at)}, tables.matrix_labels), held
+
+
 def _held(column: Column, points: int, labels: bool) -> tuple[Column, float | str | None]:
     if not column.numeric:
         label = Counter(column.values).most_common(1)[0][0]
         values = np.empty(points, dtype=object)
         values[:] = label
         return replace(column, values=values), str(label)
-    if labels:
+    if labels and column.values.ndim == 1:
         # A mean of labels need not be a label.
         common = float(Counter(column.values.tolist()).most_common(1)[0][0])
         return replace(column, values=np.full(points, common)), common

@@ -10,12 +10,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.numbers import probability_text
+from millwright.draws.numbers import probability_text, range_text
 from millwright.errors import ArgumentError
 from millwright.shown import Shown
 from millwright.wording import setting
@@ -43,6 +43,8 @@ class Decision(Shown):
         Whether a single value was asked about: it can be rejected, not accepted.
     draws
         Draws of each number, shape (chains * draws,).
+    verdict
+        That of the fit.
     """
 
     quantity: str
@@ -51,6 +53,7 @@ class Decision(Shown):
     level: float
     kind: IntervalKind
     draws: Mapping[str, np.ndarray] = field(repr=False)
+    verdict: Any = field(default=None, repr=False)
 
     @property
     def outcomes(self) -> dict[str, Outcome]:
@@ -148,9 +151,10 @@ class Decision(Shown):
             a, b = interval(values, self.level, self.kind)
             below, inside, above = (probability_text(s, len(values)) for s in self.shares(name))
             middle = "" if self.single else f", inside: {inside}"
+            ends = range_text(float(a), float(b), float(np.std(values, ddof=1)))
             lines.append(
-                f"  {name}: {said[self._outcome(values, self.level)]}. Interval {a:.4g} to "
-                f"{b:.4g}. Share of the posterior below: {below}{middle}, above: {above}."
+                f"  {name}: {said[self._outcome(values, self.level)]}. Interval {ends}. Share of "
+                f"the posterior below: {below}{middle}, above: {above}."
             )
         return "\n".join(lines)
 

@@ -70,7 +70,7 @@ def evaluated(draws: Draws, text: str, what: str = "statement") -> Evaluated:
             definition.message(f"the column {error} was not part of the fit")
         ) from None
     except DataError as error:
-        raise ModelError(definition.message(str(error))) from None
+        raise ModelError(definition.message(error.marked)) from None
     chains, n = draws.shape
     axes = item.labels
     size = (chains * n, *draws.binding.program.shape(axes))

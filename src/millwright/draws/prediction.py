@@ -13,7 +13,7 @@ from scipy.special import logsumexp
 from millwright.distributions import on_numpy
 from millwright.distributions.vector import LabelFamily
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.labelled_draws import Draws, thinned
+from millwright.draws.labelled_draws import Draws, label_texts, thinned
 from millwright.draws.latent import (
     MOST,
     Conditional,
@@ -22,6 +22,7 @@ from millwright.draws.latent import (
     grown_labels,
     joint_outcomes,
 )
+from millwright.draws.numbers import decimals_of, fixed, probability_text, range_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.modelling.arguments import family_of
@@ -33,8 +34,10 @@ from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import read_tables
-from millwright.shown import Shown, frame_text
+from millwright.shown import Shown, frame_text, middle_left_out, text_table
 from millwright.wording import setting
+
+_MOST_PREDICTORS = 3
 
 __all__ = ["Predictions", "Score", "expectations", "predict", "scores_shown"]
 
@@ -149,7 +152,71 @@ class Predictions(Shown):
         )
 
     def __str__(self) -> str:
-        return frame_text(self.table(), most=40)
+        names: list[str] = []
+        cells: dict[str, list[str]] = {}
+        for part in self._binding.program.outcomes:
+            rows = self._row_words(part)
+            for outcome, columns in self._shown(part).items():
+                names += [f"{outcome}, {row}" for row in rows]
+                so_far = len(names) - len(rows)
+                for heading, column in columns.items():
+                    cells.setdefault(heading, [""] * so_far).extend(column)
+                for column in cells.values():
+                    column += [""] * (len(names) - len(column))
+        return text_table(*middle_left_out(names, cells, most=40))
+
+    def _shown(self, part: Part) -> dict[str, dict[str, list[str]]]:
+        """Return the cells of an outcome, with the decimals that each row's spread supports."""
+        if part.event == "label":
+            frame = self._label_frame(part).drop(columns=["outcome", "row"])
+            return {
+                part.name: {
+                    str(name): [
+                        probability_text(float(v), len(self.draws[part.name]))
+                        if isinstance(v, float)
+                        else str(v)
+                        for v in frame[name]
+                    ]
+                    for name in frame.columns
+                }
+            }
+        numbers = numbers_of_outcome(self._binding, part, self.draws[part.name])
+        means = numbers_of_outcome(self._binding, part, self.expected[part.name])
+        found = {}
+        for outcome, draws in numbers.items():
+            low, high = interval(draws, 0.95, "central")
+            spread = np.std(draws, axis=0, ddof=1)
+            decimals = [decimals_of(sd) for sd in spread]
+            found[outcome] = {
+                "mean": [fixed(v, d) for v, d in zip(means[outcome], decimals, strict=True)],
+                "median": [
+                    fixed(v, d) for v, d in zip(np.median(draws, axis=0), decimals, strict=True)
+                ],
+                kind_words("central", 0.95): [
+                    range_text(a, b, sd) for a, b, sd in zip(low, high, spread, strict=True)
+                ],
+            }
+        return found
+
+    def _row_words(self, part: Part) -> list[str]:
+        """Name each row by its number and by its labels or first predictors."""
+        program, tables = self._binding.program, self._binding.tables
+        axis = dict(program.outcome_axes)[part.name][0]
+        outcomes = {one.name for one in program.outcomes}
+        used = [
+            name
+            for name in program.column_axes
+            if name in tables.columns
+            and tables.columns[name].axes == (axis,)
+            and name not in outcomes
+        ]
+        first = sorted(used, key=lambda name: tables.columns[name].numeric)[:_MOST_PREDICTORS]
+        words = [
+            [f"{name} {text}" for text in label_texts(list(tables.columns[name].values))]
+            for name in first
+        ]
+        rows = [f"row {number}" for number in self._rows(part)]
+        return [", ".join(each) for each in zip(rows, *words, strict=True)]
 
     def score(self, truth: Any) -> Score:
         """Compare with what was observed.
@@ -304,8 +371,8 @@ def predict(
     except DataError as error:
         if not fresh and grown_labels(draws, tables, fresh=True) != grown:
             raise DataError(
-                f"{error}\nTo predict for levels of groups that the fit has not seen, ask for "
-                f"{setting('new_levels', 'draw')}."
+                f"{error.marked}\nTo predict for levels of groups that the fit has not seen, ask "
+                f"for {setting('new_levels', 'draw')}."
             ) from error
         raise
     together = joint_outcomes(binding)

@@ -52,6 +52,8 @@ class PredictiveCheck(Shown):
         Statistics of the user's, by name: functions of one data set's values.
     conflicts
         Where prior and data disagree, in words.
+    verdict
+        That of the fit.
     """
 
     observed: Mapping[str, np.ndarray] = field(repr=False)
@@ -60,6 +62,7 @@ class PredictiveCheck(Shown):
     columns: Mapping[str, Mapping[str, np.ndarray]] = field(default_factory=dict, repr=False)
     own: Mapping[str, Statistic] = field(default_factory=dict, repr=False)
     conflicts: tuple[str, ...] = ()
+    verdict: Any = field(default=None, repr=False)
 
     def outcome(self, name: str | None) -> str:
         """Return the name of an outcome, or of the first.

@@ -12,9 +12,9 @@ from millwright.draws.labelled_draws import Draws
 from millwright.draws.numbers import probability_text
 from millwright.errors import ArgumentError
 from millwright.language.tree import Node, Operation
-from millwright.shown import Shown
+from millwright.shown import Shown, text_table
 
-__all__ = ["Probability", "probability_of"]
+__all__ = ["Probabilities", "Probability", "probability_of"]
 
 _ORDERS = ("<", "<=", ">", ">=")
 
@@ -62,6 +62,25 @@ class Probability(Shown):
         )
 
 
+class Probabilities(Shown, dict[str, Probability]):
+    """Probabilities of one statement, by label."""
+
+    def __str__(self) -> str:
+        two_sided = any(one.two_sided is not None for one in self.values())
+        columns = {
+            "probability": [probability_text(p.value, p.draws) for p in self.values()],
+            "MC error": [f"{p.mcse:.2g}" for p in self.values()],
+        }
+        if two_sided:
+            columns["different at 95 % (two-sided)"] = [
+                "-" if p.two_sided is None else "yes" if p.two_sided >= 0.95 else "no"
+                for p in self.values()
+            ]
+        return text_table(list(self), columns)
+
+    __repr__ = __str__
+
+
 def _words(share: float, draws: int) -> str:
     return probability_text(share, draws).replace("< ", "below ").replace("> ", "above ")
 
@@ -81,7 +100,7 @@ def _percent(level: float, draws: int) -> str:
     return f"intervals up to {100 * level:.3g} %"
 
 
-def probability_of(draws: Draws, statement: str) -> Probability | dict[str, Probability]:
+def probability_of(draws: Draws, statement: str) -> Probability | Probabilities:
     """Return the probability of a statement in the model language.
 
     A statement about a quantity with labels gives one probability for each label, unless
@@ -104,10 +123,12 @@ def probability_of(draws: Draws, statement: str) -> Probability | dict[str, Prob
         reduce = np.all if found.joint == "all" else np.any
         return _probability(statement, reduce(found.values, axis=-1), False)
     if found.labels != ("",):
-        return {
-            label: _probability(f"{statement} at {label}", found.values[:, :, at], two_sided)
-            for at, label in enumerate(found.labels)
-        }
+        return Probabilities(
+            {
+                label: _probability(f"{statement} at {label}", found.values[:, :, at], two_sided)
+                for at, label in enumerate(found.labels)
+            }
+        )
     return _probability(statement, found.values[:, :, 0], two_sided)
 
 

@@ -218,7 +218,7 @@ def read_function(function: Callable[..., Any], where: str) -> tuple[Node, tuple
     try:
         result = function(**arguments)
     except LanguageError as error:
-        raise LanguageError(f"`{where}` ({origin}): {error}") from error
+        raise LanguageError(f"`{where}` ({origin}): {error.marked}") from error
     except Exception as error:
         raise LanguageError(
             f"`{where}` ({origin}): the function failed on the quantities of the model "
@@ -230,7 +230,7 @@ def read_function(function: Callable[..., Any], where: str) -> tuple[Node, tuple
     try:
         node = as_node(result)
     except LanguageError as error:
-        raise LanguageError(f"`{where}` ({origin}): {error}") from error
+        raise LanguageError(f"`{where}` ({origin}): {error.marked}") from error
     return node, result.labels if isinstance(result, Symbol) else (), origin
 
 

@@ -222,7 +222,7 @@ class _Walk:
         try:
             return self._column(node.name, axes)
         except DataError as error:
-            raise DataError(self.part.definition.message(str(error), node)) from None
+            raise DataError(self.part.definition.message(error.marked, node)) from None
 
     def _column(self, name: str, axes: tuple[str, ...]) -> Labelled:
         arguments = self.evaluation.arguments
@@ -325,7 +325,7 @@ class _Walk:
         try:
             codes = self.evaluation.arguments["codes", column.name, base_axis(axis)]
         except DataError as error:
-            raise DataError(self.part.definition.message(str(error), column)) from None
+            raise DataError(self.part.definition.message(error.marked, column)) from None
         return Labelled(codes, program.column_axes[column.name])
 
     def _listed(self, items: tuple[Node, ...], node: Node) -> Labelled:
@@ -438,7 +438,7 @@ class _Walk:
         try:
             result = call_foreign(foreign, self.m, values, drawn, ())
         except ModelError as error:
-            raise self.fail(str(error), node) from error
+            raise self.fail(error.marked, node) from error
         return Labelled(result, (DRAW,) if drawn else ())
 
     def _foreign(
@@ -461,7 +461,7 @@ class _Walk:
         try:
             result = call_foreign(foreign, self.m, full, drawn, shape)
         except ModelError as error:
-            raise self.fail(str(error), node) from error
+            raise self.fail(error.marked, node) from error
         return Labelled(result, axes)
 
     def _kernel(self, node: Call) -> Labelled:

@@ -145,7 +145,7 @@ def specify(
     parts += [_derived(definition) for definition in read["derived"]]
     outcomes = [_outcome(definition) for definition in read["likelihood"]]
     extra = [_term(definition) for definition in read["terms"]]
-    _check_uses(parts, outcomes + extra)
+    _check_uses(parts)
     return Specification(
         title,
         notes,
@@ -243,12 +243,7 @@ def _outcome(definition: Definition) -> Part:
     return Part(definition.name, "outcome", family, arguments, (), definition, event)
 
 
-def _check_uses(parts: list[Part], outcomes: list[Part]) -> None:
-    if not outcomes:
-        raise ModelError(
-            "The model has no likelihood: say how each outcome column arises, as in "
-            'likelihood={"moisture": "normal(start, noise)"}.'
-        )
+def _check_uses(parts: list[Part]) -> None:
     if not any(part.kind == "unknown" for part in parts):
         raise ModelError("The model has no unknowns: give at least one prior a distribution.")
 

@@ -55,6 +55,8 @@ def describe(
         if parts:
             lines += ["", heading]
             lines += [line for part in parts for line in _lines(part, specification, sizes or {})]
+    if not specification.likelihood and not specification.terms:
+        lines += ["", "No likelihood: what is sampled is the prior."]
     if taken:
         lines += ["", "Taken from the data of the fit, and kept for new rows"]
         lines += [f"  {value.text} = {_taken_text(value)}  (in {value.part})" for value in taken]

@@ -17,10 +17,13 @@ __all__ = ["Chosen", "check_posterior", "check_reference", "chosen"]
 
 @dataclass(frozen=True)
 class Chosen:
-    """Draws of each single number to show, shape (chains, draws), and what the title adds."""
+    """Draws of each single number to show, shape (chains, draws), what the title adds, and whose
+    they are.
+    """
 
     draws: Mapping[str, np.ndarray]
     page: str = ""
+    posterior: Posterior | None = None
 
 
 def check_posterior(posterior: object) -> Posterior:
@@ -55,12 +58,12 @@ def chosen(
             )
         if not single:
             raise ArgumentError("There is nothing to show.")
-        return Chosen(single)
+        return Chosen(single, "", posterior)
     if isinstance(page, bool) or not isinstance(page, int) or not 1 <= page <= pages:
         raise ArgumentError(f"`page` must be a whole number from 1 to {pages}, not {page!r}.")
     shown = list(single)[(page - 1) * most : page * most]
     words = f" (page {page} of {pages})" if pages > 1 else ""
-    return Chosen({name: single[name] for name in shown}, words)
+    return Chosen({name: single[name] for name in shown}, words, posterior)
 
 
 def check_reference(

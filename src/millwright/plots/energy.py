@@ -54,4 +54,5 @@ def energy(
             "Good: the line is about as wide as the area or wider. Bad: a narrow line; the "
             f"sampler creeps from energy to energy. Fractions of {ENERGY_LEAST} or more are good.",
             text and axes is None,
+            about=posterior,
         )

@@ -23,6 +23,7 @@ def fitted_line(
     column: str,
     outcome: str | None = None,
     *,
+    lines: int = 0,
     axes: Axes | None = None,
     size: Size = (12.8, 7.0),
     text: bool = True,
@@ -32,10 +33,12 @@ def fitted_line(
     Parameters
     ----------
     column
-        Column of numbers along the horizontal axis; others are held at their mean or most
-        frequent label.
+        Column of numbers along the horizontal axis, or a column of a matrix (`flow`, `X[flow]`);
+        others are held at their mean or most frequent label.
     outcome
         Which outcome, if there are several.
+    lines
+        How many single curves, each of one draw, to draw over the bands.
     axes
         Axes to draw into, without title and caption.
     """
@@ -44,21 +47,31 @@ def fitted_line(
     name = outcome or posterior.draws.binding.program.outcomes[0].name
     with styled():
         figure, panel = single_panel(size, axes)
-        _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
-        _band(panel, line.x, line.expected, 0.95, RIVER, 0.30, "expectation, 95 %")
-        _band(panel, line.x, line.expected, 0.50, RIVER, 0.45, "expectation, 50 %")
+        what = "probability" if line.yes_or_no else "expectation"
+        if not line.yes_or_no:
+            _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
+        _band(panel, line.x, line.expected, 0.95, RIVER, 0.30, f"{what}, 95 %")
+        _band(panel, line.x, line.expected, 0.50, RIVER, 0.45, f"{what}, 50 %")
+        for at, single in enumerate(_spread_out(line.expected, lines)):
+            label = "single curves" if at == 0 else None
+            panel.plot(line.x, single, color=INK, lw=0.5, alpha=0.4, label=label)
         middle = np.median(line.expected, axis=0)
-        panel.plot(line.x, middle, color=RIVER, lw=2, label="expectation, median")
+        panel.plot(line.x, middle, color=RIVER, lw=2, label=f"{what}, median")
         seen = posterior.draws.binding.arguments["observed", name]
-        at = posterior.draws.binding.tables.columns[column].values
-        panel.plot(at, seen, "o", color=INK, ms=5, label="observed")
+        panel.plot(line.at, seen, "o", color=INK, ms=5, label="observed")
         _labels(panel, column, name)
         return finish(
             figure,
             f"Fitted line: {name} along {column}",
-            "Bands are central intervals. The narrow bands say where the expectation lies; "
-            "about 95 in 100 new observations should fall into the wide one." + _held(line),
+            (
+                "Bands are central intervals of the probability that the outcome is 1."
+                if line.yes_or_no
+                else "Bands are central intervals. The narrow bands say where the expectation "
+                "lies; about 95 in 100 new observations should fall into the wide one."
+            )
+            + _held(line),
             text and axes is None,
+            about=posterior,
         )
 
 
@@ -89,13 +102,16 @@ def prior_lines(
     name = outcome or draws.binding.program.outcomes[0].name
     with styled():
         figure, panel = single_panel(size, axes)
-        _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
-        _band(panel, line.x, line.expected, 0.95, STONE, 0.35, "expectation, 95 %")
-        _band(panel, line.x, line.expected, 0.50, STONE, 0.55, "expectation, 50 %")
+        what = "probability" if line.yes_or_no else "expectation"
+        if not line.yes_or_no:
+            _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
+        _band(panel, line.x, line.expected, 0.95, STONE, 0.35, f"{what}, 95 %")
+        _band(panel, line.x, line.expected, 0.50, STONE, 0.55, f"{what}, 50 %")
         for at, single in enumerate(line.expected[:lines]):
             label = "single lines from the prior" if at == 0 else None
             panel.plot(line.x, single, color=INK, lw=0.5, alpha=0.35, label=label)
-        low, high = np.nanquantile(line.outcomes, [0.01, 0.99])
+        shown = line.expected if line.yes_or_no else line.outcomes
+        low, high = np.nanquantile(shown[np.isfinite(shown)], [0.01, 0.99])
         panel.set_ylim(low, high)
         _labels(panel, column, name)
         return finish(
@@ -105,6 +121,12 @@ def prior_lines(
             "priors; if known values are missing, widen them." + _held(line),
             text and axes is None,
         )
+
+
+def _spread_out(curves: np.ndarray, count: int) -> np.ndarray:
+    """Return so many of the draws, evenly over all of them."""
+    step = max(1, len(curves) // max(count, 1))
+    return curves[::step][:count]
 
 
 def _band(

@@ -82,6 +82,7 @@ def intervals(
             + " Diamond: reference value."
             * bool(marked),
             text,
+            about=posterior,
         )
 
 
@@ -175,6 +176,7 @@ def shrinkage(
             "group (without predictors the middle of all, dashed) where a group has few or noisy "
             "data; that is meant, and predicts better.",
             text and axes is None,
+            about=posterior,
         )
 
 

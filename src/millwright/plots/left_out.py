@@ -61,4 +61,5 @@ def left_out_positions(
             "model is too sure. High at the left and low at the right: too vague. All above: "
             "it predicts too low; all below: too high.",
             text and axes is None,
+            about=posterior,
         )

@@ -57,6 +57,7 @@ def overview(
             "Top: traces of the chains, and each posterior with its 95 % central interval (bar). "
             "Below: the verdict, and the data against 95 % of replicated data sets (band).",
             text,
+            about=posterior,
         )
 
 

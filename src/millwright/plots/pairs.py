@@ -76,6 +76,7 @@ def pairs(
             "coefficient, in larger type where it is stronger; near 1 or -1 the data cannot tell "
             "the two apart." + crossed,
             text,
+            about=posterior,
         )
 
 

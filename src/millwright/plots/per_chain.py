@@ -43,7 +43,9 @@ def per_chain(
             panel.set_title(name)
         if axes is None:
             chain_legend(figure, len(next(iter(shown.draws.values()))), lines)
-        return finish(figure, f"{title}{shown.page}", caption, text and axes is None)
+        return finish(
+            figure, f"{title}{shown.page}", caption, text and axes is None, shown.posterior
+        )
 
 
 def chain_legend(figure: Figure, chains: int, words: Sequence[str] = ()) -> None:

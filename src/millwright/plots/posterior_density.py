@@ -93,6 +93,7 @@ def posterior_densities(
             + _REGION * bool(regions)
             + " A dotted line marks a reference value." * bool(marked),
             text and axes is None,
+            about=posterior,
         )
 
 
@@ -212,6 +213,7 @@ def decision(
             "Neither: decision withheld (grey, dotted). A decision that changes with the level is "
             "not yet a firm one.",
             text,
+            about=made,
         )
 
 

@@ -97,6 +97,7 @@ def predictive_check(
             f"Predictive check: {name}, observed against {copies} replications",
             words,
             text and axes is None,
+            about=check,
         )
 
 
@@ -167,6 +168,7 @@ def _statistics(check: PredictiveCheck, name: str, size: Size, text: bool) -> Fi
             "fill. Right: the observed value (line) should lie among the replicated ones (area); "
             "the share of replications above it should not be near 0 or 1.",
             text,
+            about=check,
         )
 
 

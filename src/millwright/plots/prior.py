@@ -82,6 +82,7 @@ def prior_posterior(
             + " A dotted line marks a reference value."
             * bool(marked),
             text and axes is None,
+            about=posterior,
         )
 
 

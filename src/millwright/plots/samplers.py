@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import Literal, get_args
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from millwright.diagnostics.autocorrelation import autocorrelations
+from millwright.draws.region import density_on
 from millwright.errors import ArgumentError
-from millwright.plots.style import CHAINS, INK, finish, light_grid, new_figure, styled
+from millwright.plots.style import CHAINS, INK, STONE, bare, finish, light_grid, new_figure, styled
+from millwright.posterior import Posterior
 from millwright.samplers_compared import SamplersCompared
 
 __all__ = ["samplers"]
+
+View = Literal["estimates", "densities", "successive"]
 
 _MOST = 4
 _LAGS = 40
@@ -23,6 +28,8 @@ def samplers(
     compared: SamplersCompared,
     names: str | Sequence[str] | None = None,
     *,
+    show: View = "estimates",
+    exact: Mapping[str, Callable[[np.ndarray], np.ndarray]] | None = None,
     size: tuple[float, float] | None = None,
     text: bool = True,
 ) -> Figure:
@@ -32,7 +39,15 @@ def samplers(
     ----------
     names
         At most four quantities; by default the first ones of the table.
+    show
+        What stands beside the autocorrelations: `estimates` of the mean, the `densities` of the
+        draws, or each draw against the one before (`successive`).
+    exact
+        For `densities`: exact ones to lay over them, by quantity, as functions of an array of
+        places, such as `scipy.stats.norm(0, 1).pdf`; or from numerical integration.
     """
+    if show not in get_args(View):
+        raise ArgumentError(f"`show` must be one of {', '.join(get_args(View))}, not {show!r}.")
     if not isinstance(compared, SamplersCompared):
         raise ArgumentError(f"Give the result of mw.compare_samplers(), not {compared!r}.")
     known = list(dict.fromkeys(name for _, name in compared.table.index))
@@ -45,7 +60,12 @@ def samplers(
         grid = figure.subplots(len(chosen), 2, squeeze=False)
         for (left, right), name in zip(grid, chosen, strict=True):
             _autocorrelation(left, compared, name)
-            _estimates(right, compared, name)
+            if show == "estimates":
+                _estimates(right, compared, name)
+            elif show == "densities":
+                _densities(right, compared, name, (exact or {}).get(name))
+            else:
+                _successive(right, compared, name)
         grid[0, 0].legend(loc="best", fontsize=9.5)
         grid[-1, 0].set_xlabel("lag in kept draws")
         truth = " A dotted line marks the truth." if compared.truth else ""
@@ -53,10 +73,51 @@ def samplers(
             figure,
             "Methods of sampling: dependence of draws, and what they estimate",
             "Left: autocorrelation of a chain's draws; independent draws fall to 0 at once, a "
-            "slow chain stays near 1. Right: the mean with 2 Monte Carlo standard errors to each "
-            f"side; methods should agree within these.{truth}",
+            f"slow chain stays near 1. {_RIGHT[show]}{truth}",
             text,
         )
+
+
+_RIGHT: dict[View, str] = {
+    "estimates": "Right: the mean with 2 Monte Carlo standard errors to each side; methods should "
+    "agree within these.",
+    "densities": "Right: density of the draws of each method; they should lie on each other, and "
+    "on the exact one (thick) where it is known.",
+    "successive": "Right: each kept draw of the first chain against the one before; a cloud means "
+    "that draws forget at once, a narrow band along the diagonal that the chain creeps.",
+}
+
+
+def _draws_of(posterior: Posterior, name: str) -> np.ndarray:
+    return posterior.draws.single([name.split("[")[0]])[name]
+
+
+def _densities(
+    axes: Axes,
+    compared: SamplersCompared,
+    name: str,
+    exact: Callable[[np.ndarray], np.ndarray] | None,
+) -> None:
+    every = {label: _draws_of(p, name).ravel() for label, p in compared.posteriors.items()}
+    ends = np.array([np.quantile(value, [0.001, 0.999]) for value in every.values()])
+    grid = np.linspace(ends[:, 0].min(), ends[:, 1].max(), 300)
+    if exact is not None:
+        axes.plot(grid, np.asarray(exact(grid), dtype=float), color=STONE, lw=6, alpha=0.5)
+    for at, value in enumerate(every.values()):
+        colour, style = CHAINS[at % len(CHAINS)]
+        axes.plot(grid, density_on(grid, value), color=colour, ls=style, lw=1.8)
+    axes.set_ylim(bottom=0)
+    axes.set_title(f"{name}: density of the draws")
+    bare(axes)
+
+
+def _successive(axes: Axes, compared: SamplersCompared, name: str) -> None:
+    for at, posterior in enumerate(compared.posteriors.values()):
+        chain = _draws_of(posterior, name)[0]
+        colour, _ = CHAINS[at % len(CHAINS)]
+        axes.plot(chain[:-1][-600:], chain[1:][-600:], "o", ms=2.5, alpha=0.5, color=colour)
+    axes.set_title(f"{name}: a draw against the one before")
+    axes.set_xlabel("the draw before")
 
 
 def _autocorrelation(axes: Axes, compared: SamplersCompared, name: str) -> None:

@@ -89,14 +89,31 @@ def new_figure(width: float, height: float) -> Figure:
     return Figure(figsize=(width, height), layout=layout, dpi=100)
 
 
-def finish(figure: Figure, title: str, caption: str, show_text: bool) -> Figure:
+def finish(
+    figure: Figure, title: str, caption: str, show_text: bool, about: object = None
+) -> Figure:
     """Add the title, which says what is shown, and the caption, which says how to read it.
 
     A figure of the user's, whose axes were given, gets neither.
+
+    Parameters
+    ----------
+    about
+        The posterior that is shown: if its verdict is not good, the figure says so.
     """
+    verdict: Any = getattr(about, "verdict", None)
+    warning = verdict.headline if verdict is not None and not verdict.good else ""
+    if warning and not show_text:
+        figure.text(0.005, 0.005, warning, ha="left", fontsize=9.5, color=BRICK)
     if show_text:
+        title = f"{title}\n{warning}" if warning else title
         figure.suptitle(
-            visible(title), x=0.01, ha="left", fontsize=13, fontweight="bold", color=INK
+            visible(title, keep="\n"),
+            x=0.01,
+            ha="left",
+            fontsize=13,
+            fontweight="bold",
+            color=BRICK if warning else INK,
         )
         wide = int(figure.get_figwidth() * 13.5)
         figure.supxlabel(textwrap.fill(caption, wide), x=0.01, ha="left", fontsize=9.5, color=INK)

@@ -74,6 +74,7 @@ def trace(
             "the margin lie on top of each other. Bad: a chain that stays apart, drifts or "
             "stands still." + _WARM * warmup + _NOT_KEPT * (warmup and not before),
             text,
+            about=posterior,
         )
 
 

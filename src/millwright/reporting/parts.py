@@ -21,6 +21,7 @@ from millwright.modelling.tables import Column
 from millwright.models_compared import compare
 from millwright.posterior import Posterior
 from millwright.reporting.pictures import Picture, picture
+from millwright.wording import for_page
 
 __all__ = [
     "comparison",
@@ -159,7 +160,7 @@ def comparison(posteriors: Mapping[str, Posterior]) -> tuple[str, list[Picture]]
     try:
         texts.append(str(compare(**posteriors)))
     except MillwrightError as error:
-        texts.append(f"Leave-one-out was not possible here: {error}")
+        texts.append(f"Leave-one-out was not possible here: {error.told(for_page)}")
     try:
         across = across_fits(None, level=0.95, kind="central", **posteriors)
     except MillwrightError:

@@ -20,9 +20,9 @@ from millwright.sampling.walking import (
     acceptance_for,
     first_factor,
     first_scale,
-    good_start,
     learned_factor,
     steps_for,
+    walk_start,
 )
 from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
@@ -79,7 +79,8 @@ class BlackBoxWalk(WindowedSampler[WalksState, RandomWalk]):
         ]
         makers = [[np.random.default_rng(child) for child in four] for four in children]
         found = [
-            good_start(self.target, four[0], chain=chain) for chain, four in enumerate(makers)
+            walk_start(self.method, self.target, four[0], self.seed, chain)
+            for chain, four in enumerate(makers)
         ]
         noise, chances, lengths = (
             [four[at].bit_generator.state for four in makers] for at in (1, 2, 3)

@@ -69,6 +69,9 @@ class RandomWalk:
     proposal
         Distribution of the steps: `normal`, or `student_t` with `df` degrees of freedom, whose
         rare long steps help with heavy tails.
+    start
+        Where chains begin: at the likeliest of some draws from the prior, or all at the posterior
+        mode, which is climbed to first; the curvature there then shapes the first steps.
     df
         Degrees of freedom of `student_t` steps.
     covariance
@@ -84,6 +87,7 @@ class RandomWalk:
 
     proposal: Proposal = "normal"
     df: float = 4.0
+    start: Literal["prior", "mode"] = "prior"
     covariance: Literal["warm-up", "mode"] | np.ndarray = "warm-up"
     acceptance: float | None = None
     steps: int | None = None
@@ -98,6 +102,7 @@ class RandomWalk:
 
     def __post_init__(self) -> None:
         _check_choice("proposal", self.proposal, get_args(Proposal))
+        _check_choice("start", self.start, ("prior", "mode"))
         _check_number("df", self.df, 1e-3, np.inf)
         if self.acceptance is not None:
             _check_number("acceptance", self.acceptance, 0.01, 0.99)

@@ -12,7 +12,15 @@ from millwright.errors import StartError
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import Target
 
-__all__ = ["Climb", "Peak", "climb", "find_peak", "slopes_of", "value_and_gradient"]
+__all__ = [
+    "Climb",
+    "Peak",
+    "climb",
+    "find_peak",
+    "newton_decrement",
+    "slopes_of",
+    "value_and_gradient",
+]
 
 
 @dataclass(frozen=True)
@@ -64,7 +72,7 @@ def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
     value, gradient = downhill(position)
     hessian = curvature(position)
     agreeing = sum(end < value + 1e-3 for end in climbed.ends)
-    settled = bool(_newton_decrement(gradient, hessian) < 1e-6)
+    settled = bool(newton_decrement(gradient, hessian) < 1e-6)
     others = sorted(
         (
             (place, -end)
@@ -211,7 +219,7 @@ def _polished(
     return position
 
 
-def _newton_decrement(gradient: np.ndarray, hessian: np.ndarray) -> float:
+def newton_decrement(gradient: np.ndarray, hessian: np.ndarray) -> float:
     """Return how far the value is from that of the local quadratic's top; inf if it has none."""
     try:
         factor = np.linalg.cholesky(-hessian)

@@ -22,9 +22,9 @@ from millwright.sampling.walking import (
     acceptance_for,
     first_factor,
     first_scale,
-    good_start,
     learned_factor,
     steps_for,
+    walk_start,
 )
 from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
@@ -87,7 +87,7 @@ class RandomWalkSampler(WindowedSampler[WalkState, RandomWalk]):
         """Take the likeliest of a few points drawn from the prior."""
         children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(4)
         starts, noise, chances, lengths = map(np.random.default_rng, children)
-        points, values, spread = good_start(self.target, starts, chain=unit)
+        points, values, spread = walk_start(self.method, self.target, starts, self.seed, unit)
         dimension = self.target.dimension
         return WalkState(
             unit=unit,

@@ -11,7 +11,8 @@ import numpy as np
 
 from millwright.errors import ArgumentError, StartError
 from millwright.sampling.methods import RandomWalk
-from millwright.sampling.mode import find_peak
+from millwright.sampling.mode import Peak, find_peak
+from millwright.sampling.mode_by_values import find_peak_by_values
 from millwright.sampling.target import Target
 
 __all__ = [
@@ -20,7 +21,9 @@ __all__ = [
     "first_scale",
     "good_start",
     "learned_factor",
+    "peak_of",
     "steps_for",
+    "walk_start",
 ]
 
 
@@ -85,6 +88,7 @@ def first_factor(method: RandomWalk, target: Target, seed: int, spread: np.ndarr
         If the stated covariance does not fit the target, or there is no curvature at the mode.
     """
     dimension = target.dimension
+    at_mode = method.start == "mode" and method.learns
     if isinstance(method.covariance, np.ndarray):
         if len(method.covariance) != dimension:
             raise ArgumentError(
@@ -92,20 +96,33 @@ def first_factor(method: RandomWalk, target: Target, seed: int, spread: np.ndarr
                 "unconstrained coordinates."
             )
         return np.linalg.cholesky(method.covariance)
-    if method.covariance == "warm-up":
+    if method.covariance == "warm-up" and not at_mode:
         return np.diag(spread)
-    if not target.traceable:
-        raise ArgumentError(
-            "The curvature at the mode needs a gradient, which a black box does not have: let the "
-            "warm-up give the covariance."
-        )
     try:
-        return np.linalg.cholesky(np.linalg.inv(-find_peak(target, seed).hessian))
+        return np.linalg.cholesky(np.linalg.inv(-peak_of(target, seed).hessian))
     except np.linalg.LinAlgError:
+        if at_mode:
+            return np.diag(spread)
         raise ArgumentError(
             "The curvature at the highest point found is not that of a peak: let the warm-up give "
             "the covariance."
         ) from None
+
+
+def peak_of(target: Target, seed: int) -> Peak:
+    """Return the highest point of a target, with or without its gradient."""
+    return find_peak(target, seed) if target.traceable else find_peak_by_values(target, seed)
+
+
+def walk_start(
+    method: RandomWalk, target: Target, generator: np.random.Generator, seed: int, chain: int
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Return where a random walk begins; see `good_start`."""
+    found = good_start(target, generator, chain=chain)
+    if method.start == "prior" or target.beginning(chain) is not None:
+        return found
+    position = peak_of(target, seed).position[None]
+    return position, target.plain(position), found[2]
 
 
 def learned_factor(window: np.ndarray, before: np.ndarray) -> np.ndarray:

@@ -230,6 +230,10 @@ def check_is_run(path: Path) -> None:
     if not path.is_dir() or not (path / "run.json").is_file():
         if (path / "draws").is_dir():
             raise damaged(path / "run.json", "is missing")
+        if path.suffix.lower() == ".zip" and path.is_file():
+            raise StorageError(
+                f"{path} is a packed run, which cannot be added to: unpack it and name its folder."
+            )
         raise StorageError(f"{path} is not a stored run: there is no {path / 'run.json'}.")
 
 
@@ -287,7 +291,7 @@ def _model_of(path: Path) -> tuple[str, str | None]:
         model = sheet_file_text(place)
         sheet = as_written.read_text(encoding="utf-8") if as_written.is_file() else None
     except MillwrightError as error:
-        raise damaged(place, f"cannot be read ({error})") from error
+        raise damaged(place, f"cannot be read ({error.marked})") from error
     except UnicodeDecodeError as error:
         raise damaged(as_written, f"cannot be read ({error})") from error
     return model, sheet

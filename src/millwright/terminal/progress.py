@@ -7,9 +7,10 @@ from typing import IO
 
 from millwright.sampling.progress import Listener, Progress
 
-__all__ = ["auto_listener", "bar_listener", "chosen_listener", "line_listener"]
+__all__ = ["auto_listener", "bar_listener", "chosen_listener", "duration", "line_listener"]
 
 _SECONDS_BETWEEN_LINES = 3.0
+_LEAST_SHARE = 0.05
 
 
 def auto_listener(stream: IO[str] | None = None) -> Listener:
@@ -88,11 +89,13 @@ def _stage_words(progress: Progress) -> str:
 def notes(progress: Progress) -> str:
     """Return time left, the slowest chain if it lags, and divergences, as a sentence each."""
     if progress.stage in ("finished", "stopped"):
-        return f"{_duration(progress.seconds)}{_divergence_words(progress)}"
-    if not progress.chains or progress.share == 0:
+        return f"{duration(progress.seconds)}{_divergence_words(progress)}"
+    # The first transitions are slow and say nothing about the rest.
+    early = progress.share < _LEAST_SHARE or any(chain.done == 0 for chain in progress.chains)
+    if not progress.chains or progress.share == 0 or (early and progress.share < 0.5):
         return ""
     left = progress.seconds * (1 - progress.share) / progress.share
-    words = f"about {_duration(left)} left"
+    words = f"about {duration(left)} left"
     shares = {chain.chain: chain.done / chain.total for chain in progress.chains}
     slowest = min(shares, key=lambda chain: shares[chain])
     started = [share for share in shares.values() if share > 0]
@@ -106,7 +109,8 @@ def _divergence_words(progress: Progress) -> str:
     return f"; {count} divergence{'s' if count > 1 else ''} so far (0 is good)" if count else ""
 
 
-def _duration(seconds: float) -> str:
+def duration(seconds: float) -> str:
+    """Return a time in words: seconds, minutes or hours."""
     if seconds < 10:
         return f"{seconds:.1f} s"
     if seconds < 100:
