@@ -76,7 +76,8 @@ class Predicting(Checked):
         data
             The new rows, with the predictors of the model; outcome columns are not needed.
         rows
-            Number of new rows for a model without predictors.
+            Number of new rows for a model without predictors. Of a state-space series they go on
+            where the fitted rows end.
         new_levels
             What to do with levels of groups that the fit has not seen: `refuse`, or `draw` their
             effects from their prior given the other unknowns (the distribution of the groups),
@@ -153,6 +154,43 @@ class Predicting(Checked):
             labels = self.draws.binding.labels.get(axis)
             coordinates[axis] = list(labels or range(1, values.shape[at] + 1))
         return xr.DataArray(values, dims=("draw", *axes), coords=coordinates, name=name)
+
+    def states(self, name: str, level: float = 0.95) -> pd.DataFrame:
+        """Summarise the smoothed states of a state-space outcome: each given all readings.
+
+        Returns
+        -------
+        One row a row of the data (from 1) and state: mean, sd, median and central interval.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such outcome.
+        """
+        import pandas as pd
+
+        from millwright.draws.intervals import interval, kind_words
+
+        found = self.latent(name)
+        values = found.values.reshape(*found.shape[:2], -1)
+        if found.ndim == 2:
+            raise ArgumentError(f"`{name}` has no states: posterior.latent({name!r}) draws it.")
+        low, high = interval(values, level)
+        words = kind_words("central", level)
+        labels = [str(label) for label in found.coords[found.dims[2]].values]
+        index = pd.MultiIndex.from_product(
+            [range(1, values.shape[1] + 1), labels], names=["row", "state"]
+        )
+        return pd.DataFrame(
+            {
+                "mean": values.mean(axis=0).ravel(),
+                "sd": values.std(axis=0, ddof=1).ravel(),
+                "median": np.median(values, axis=0).ravel(),
+                f"{words}, from": low.ravel(),
+                f"{words}, to": high.ravel(),
+            },
+            index=index,
+        )
 
     def membership(self, outcome: str | None = None) -> pd.DataFrame:
         """Return the probability that each row came from each component of a mixture.

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from millwright.draws.labelled_draws import Draws
+from millwright.modelling.binding import passed_over
 
 __all__ = ["Record", "remarks"]
 
@@ -107,7 +108,13 @@ def _dropped_words(dropped: Mapping[str, int], missing: str) -> tuple[str, ...]:
 
 
 def _filled_words(draws: Draws) -> tuple[str, ...]:
-    return tuple(
+    passed = tuple(
+        f"Missing readings of `{name}` passed over: {count}."
+        for name in sorted(passed_over(draws.binding.specification))
+        if name in draws.binding.tables.columns
+        and (count := int(draws.binding.tables.columns[name].missing().sum()))
+    )
+    return passed + tuple(
         f"Missing values of `{column}` estimated with the model: "
         f"{draws.values[name].shape[-1]} (`{name}`)."
         for column, name in draws.binding.program.filled.items()

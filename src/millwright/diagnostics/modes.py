@@ -14,6 +14,7 @@ __all__ = ["Modes", "mode_facts", "mode_findings", "mode_sizes"]
 _MASS_WORTH_A_CHAIN = 0.01
 _MASS_WORTH_A_WORD = 0.001
 _ENOUGH_VISITS = 100
+_USUAL = 128
 
 
 @dataclass(frozen=True)
@@ -89,7 +90,8 @@ def mode_facts(modes: Modes) -> list[str]:
     """Say what the search found, whether it is good or not."""
     if not modes.climbs:
         return [f"Separate modes were not looked for: {modes.why_not}."] if modes.why_not else []
-    cut = " (fewer than the usual 128, since each took long)" if modes.cut else ""
+    short = modes.cut and modes.climbs < _USUAL
+    cut = f" (fewer than the usual {_USUAL}, since each took long)" if short else ""
     if not modes.peaks:
         return [
             f"Separate modes: none of {modes.climbs} climbs{cut} ended on a peak, so nothing is "

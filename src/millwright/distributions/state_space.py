@@ -22,6 +22,8 @@ __all__ = ["StateSpace"]
 class StateSpace(VectorFamily):
     """y_t = location_t + loading' state_t + noise e_t, state_{t+1} = transition state_t + step.
 
+    A reading that is missing (NaN) is passed over: the state moves on without one.
+
     The first state is normal around `start` with standard deviations `start_scale`; steps have
     standard deviations `scale`. Rows are in the order of time.
     """
@@ -82,11 +84,14 @@ class StateSpace(VectorFamily):
 
         def update(carry: tuple[Array, Array], y: Array) -> tuple[tuple[Array, Array], Any]:
             mean, cov = carry
+            known = y == y
+            y = m.where(known, y, 0.0)
             lean = m.einsum("...ij,...j->...i", cov, loading)
             variance = m.sum(loading * lean, axis=-1) + noise
             error = y - m.sum(loading * mean, axis=-1)
             log_p = -0.5 * (error * error / variance + m.log(2 * math.pi * variance))
-            gain = lean / variance[..., None]
+            log_p = m.where(known, log_p, 0.0)
+            gain = m.where(known[..., None], lean / variance[..., None], 0.0)
             mean = mean + gain * error[..., None]
             cov = cov - gain[..., :, None] * lean[..., None, :]
             next_mean = m.einsum("...ij,...j->...i", transition, mean)
@@ -120,6 +125,44 @@ class StateSpace(VectorFamily):
     def mean(self, p: Parameters) -> Array:
         # The rows are not known here; draws say more.
         return np.full(np.shape(p["noise"]), np.nan)[..., None]
+
+    def ahead(
+        self, generator: np.random.Generator, x: Array, p: Parameters, steps_ahead: int
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Go on from the last reading (NumPy).
+
+        Parameters
+        ----------
+        x
+            Readings, shape (n,).
+        p
+            Arguments; a `location` has n + steps_ahead entries, or one.
+
+        Returns
+        -------
+        One path of the reading without noise for each draw, and mean and variance of the reading
+        with noise; shape (draws, steps_ahead) each.
+        """
+        n = np.shape(x)[-1]
+        location = np.asarray(p.get("location", np.zeros(1)))
+        seen = dict(p) | ({"location": location[..., :n]} if location.shape[-1] > 1 else {})
+        _, means, covs = self.filtered(on_numpy, x, seen)
+        transition, loading, steps, _, _ = self._parts(on_numpy, p)
+        mean, cov = means[-1], covs[-1]
+        state = _normal(generator, mean, cov)
+        paths, centres, variances = [], [], []
+        for _ in range(steps_ahead):
+            mean = np.einsum("...ij,...j->...i", transition, mean)
+            cov = transition @ cov @ np.swapaxes(transition, -1, -2) + steps
+            state = np.einsum("...ij,...j->...i", transition, state)
+            state = state + np.asarray(p["scale"]) * generator.standard_normal(state.shape)
+            lean = np.einsum("...ij,...j->...i", cov, loading)
+            paths.append(np.sum(loading * state, axis=-1))
+            centres.append(np.sum(loading * mean, axis=-1))
+            variances.append(np.sum(loading * lean, axis=-1) + np.asarray(p["noise"]) ** 2)
+        later = location[..., n:] if location.shape[-1] > 1 else location
+        stacked = [np.stack(part, axis=-1) for part in (paths, centres, variances)]
+        return stacked[0] + later, stacked[1] + later, stacked[2]
 
     def draw_states(self, generator: np.random.Generator, x: Array, p: Parameters) -> np.ndarray:
         """Draw all states given all readings, shape (..., n, k) (NumPy)."""

@@ -101,7 +101,7 @@ def curve(
     shown = {name: value for name, value in held.items() if name not in outcomes}
     if part in [joint.name for joint in joint_outcomes(along)]:
         if prior:
-            functions = functions_of_prior(along, definition, evaluation, generator)
+            functions = functions_of_prior(along, definition, evaluation, generator, size)
             return Curve(at, *functions, shown, seen)
         found = condition_on_data(draws, definition, tables, keep, generator)
         return Curve(at, found.latent, found.outcome, shown, seen)

@@ -75,7 +75,7 @@ def joint_outcomes(binding: Binding) -> list[Part]:
 def condition_on_data(
     draws: Draws, part: Part, tables: Tables, keep: slice, generator: np.random.Generator
 ) -> Conditional:
-    """Draw a Gaussian-process outcome at new rows given the fitted ones.
+    """Draw a Gaussian-process outcome at new rows given the fitted ones, or go on with a series.
 
     Raises
     ------
@@ -83,6 +83,8 @@ def condition_on_data(
         If the outcome is another process: its new rows have no place among the old ones.
     """
     family = family_of(part.family, part.arguments)
+    if isinstance(family, StateSpace):
+        return _forecast(draws, part, family, tables, keep, generator)
     if not isinstance(family, GaussianProcess):
         raise ModelError(
             part.definition.message(
@@ -103,8 +105,39 @@ def condition_on_data(
     return _given(part, family, p, seen, generator)
 
 
+def _forecast(
+    draws: Draws,
+    part: Part,
+    family: StateSpace,
+    tables: Tables,
+    keep: slice,
+    generator: np.random.Generator,
+) -> Conditional:
+    """Go on with a state-space series: the new rows follow the last one fitted."""
+    binding = draws.binding
+    axis = dict(binding.program.outcome_axes)[part.name][0]
+    both = bind(
+        binding.specification,
+        joined(binding.tables, tables),
+        binding.labels,
+        outcomes="optional",
+        like=binding,
+    )
+    p = _arguments(draws, both, part, keep)
+    seen = np.asarray(binding.arguments["observed", part.name])
+    ahead = both.program.shape((axis,))[0] - len(seen)
+    latent, mean, variance = family.ahead(generator, seen, p, ahead)
+    size = len(draws.known(keep)[binding.program.unknowns[0].name].values)
+    latent, mean, variance = (
+        np.broadcast_to(one, (size, ahead)) for one in (latent, mean, variance)
+    )
+    noise = np.broadcast_to(p["noise"][..., None], (size, 1))
+    outcome = latent + noise * generator.standard_normal((size, ahead))
+    return Conditional(latent, outcome, mean, variance)
+
+
 def functions_of_prior(
-    along: Binding, part: Part, evaluation: Evaluation, generator: np.random.Generator
+    along: Binding, part: Part, evaluation: Evaluation, generator: np.random.Generator, draws: int
 ) -> tuple[np.ndarray, np.ndarray]:
     """Draw a Gaussian-process outcome from its prior: without noise and with it, (draws, rows).
 
@@ -122,7 +155,7 @@ def functions_of_prior(
     axes = (DRAW, *dict(along.program.outcome_axes)[part.name])
     named = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, along.program)
     p = {name: np.asarray(value, dtype=float) for name, value in named.items()}
-    size = (max(len(v) if v.ndim else 1 for v in p.values()), *along.program.shape(axes[1:]))
+    size = (draws, *along.program.shape(axes[1:]))
     noise = p.pop("noise", np.zeros(1))
     functions = np.asarray(family.draw(generator, size, p), dtype=float)
     return functions, functions + noise * generator.standard_normal(size)

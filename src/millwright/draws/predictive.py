@@ -16,6 +16,7 @@ from millwright.draws.latent import joint_outcomes, replicate_around
 from millwright.draws.numbers import probability_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.errors import ArgumentError
+from millwright.modelling.binding import passed_over
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
 from millwright.shown import Shown, frame_text
@@ -242,6 +243,10 @@ def check_against(
         beside = _beside(draws, part.name)
         if part.name in binding.program.filled:
             gaps = binding.arguments["gaps", part.name]
+            seen, again = without_gaps(seen, gaps), without_gaps(again, gaps)
+            beside = {name: without_gaps(values, gaps) for name, values in beside.items()}
+        elif part.name in passed_over(binding.specification):
+            gaps = np.flatnonzero(np.isnan(seen))
             seen, again = without_gaps(seen, gaps), without_gaps(again, gaps)
             beside = {name: without_gaps(values, gaps) for name, values in beside.items()}
         numbers = numbers_of_outcome(binding, part, seen)

@@ -28,7 +28,7 @@ from millwright.modelling.tables import LabelSets, Parted, Tables, joined, read_
 from millwright.modelling.taken import TakenValue, take_values, taken_arguments
 from millwright.wording import either, setting
 
-__all__ = ["Binding", "bind"]
+__all__ = ["Binding", "bind", "passed_over"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,8 +87,10 @@ class _Data(dict[tuple[str, ...], Any]):
         label_outcomes: frozenset[str],
         fitted: Tables | None = None,
         filled: frozenset[str] = frozenset(),
+        passed_over: frozenset[str] = frozenset(),
     ) -> None:
         super().__init__()
+        self.passed_over = passed_over
         self.tables = tables
         self.labels = labels
         self.label_outcomes = label_outcomes
@@ -112,6 +114,8 @@ class _Data(dict[tuple[str, ...], Any]):
 
     def observed(self, name: str) -> np.ndarray:
         """Return an outcome's values: numbers, or the positions of its labels."""
+        if name in self.passed_over:
+            return self.tables.numbers(name, gaps=True)
         if name in self.label_outcomes:
             return self.codes(name, name).astype(float)
         return self.partly(name) if name in self.filled else self.numbers(name)
@@ -212,7 +216,8 @@ def bind(
     given, parted = tables, None
     gaps = columns_with_gaps(specification, tables) if outcomes == "needed" else ()
     if missing != "refuse":
-        whole = [d.name for d in specification.likelihood if d.name not in gaps]
+        skipped = passed_over(specification)
+        whole = [d.name for d in specification.likelihood if d.name not in (*gaps, *skipped)]
         parted = tables.complete(whole)
         _check_gaps(specification, parted)
         tables = parted.kept
@@ -231,7 +236,12 @@ def bind(
     sizes = {**tables.sizes, **{s: len(v) for s, v in known_labels.items()}}
     of_labels = frozenset(part.name for part in specification.parts if part.event == "label")
     arguments = _Data(
-        tables, known_labels, of_labels, like.tables if like else seen, frozenset(gaps)
+        tables,
+        known_labels,
+        of_labels,
+        like.tables if like else seen,
+        frozenset(gaps),
+        passed_over(specification),
     )
     foreign = like.program.foreign if like else _foreign(specification, functions)
     before = Program(
@@ -288,6 +298,15 @@ def _fresh_axes(sizes: Mapping[str, int], labels: LabelSets, like: Binding) -> f
     """Return the axes whose entries are others than at the fit: all rows, and what has grown."""
     rows = {axis for axis in sizes if is_rows(axis)}
     return frozenset(rows | {name for name in labels if labels[name] != like.labels.get(name)})
+
+
+def passed_over(specification: Specification) -> frozenset[str]:
+    """Return the outcomes whose missing readings their own distribution passes over."""
+    return frozenset(
+        part.name
+        for part in specification.parts
+        if part.kind == "outcome" and part.family == "state_space"
+    )
 
 
 def _check_gaps(specification: Specification, parted: Parted) -> None:

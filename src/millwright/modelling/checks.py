@@ -112,7 +112,10 @@ def _check_vectors(part: Part, axes: tuple[str, ...], evaluation: Evaluation) ->
     assert isinstance(family, VectorFamily)
     named = evaluation.parameters(part)
     given = spread_arguments(on_numpy, part, named, axes, evaluation.program)
-    inside = np.atleast_1d(family.contains(evaluation.arguments["observed", part.name], given))
+    observed = evaluation.arguments["observed", part.name]
+    if part.family == "state_space":
+        observed = np.nan_to_num(observed, nan=0.0)
+    inside = np.atleast_1d(family.contains(observed, given))
     if not inside.all():
         raise DataError(
             part.definition.message(

@@ -85,8 +85,8 @@ class Tables:
     sizes: Mapping[str, int]
     matrix_labels: LabelSets
 
-    def numbers(self, name: str) -> np.ndarray:
-        """Return a column as finite numbers.
+    def numbers(self, name: str, gaps: bool = False) -> np.ndarray:
+        """Return a column as finite numbers; with `gaps`, NaN where one is missing.
 
         Raises
         ------
@@ -100,7 +100,7 @@ class Tables:
                 f"The column `{name}` holds text ({', '.join(seen)}, ...), but a number is "
                 f"needed. Text can be looked up in brackets, as in effect[{name}]."
             )
-        bad = ~np.isfinite(column.values)
+        bad = np.isinf(column.values) if gaps else ~np.isfinite(column.values)
         if bad.any():
             where = np.flatnonzero(bad if bad.ndim == 1 else bad.reshape(len(bad), -1).any(1))
             raise DataError(

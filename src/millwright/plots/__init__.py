@@ -17,6 +17,7 @@ from millwright.plots.predictive import predictive_check
 from millwright.plots.prior import prior_data, prior_densities, prior_posterior
 from millwright.plots.ranks import ranks
 from millwright.plots.samplers import samplers
+from millwright.plots.series import series
 from millwright.plots.trace import densities, trace
 
 __all__ = [
@@ -40,6 +41,7 @@ __all__ = [
     "ranks",
     "running_mean",
     "samplers",
+    "series",
     "shrinkage",
     "trace",
 ]

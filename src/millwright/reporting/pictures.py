@@ -64,7 +64,9 @@ def mathematics(latex: str) -> Picture | None:
         figure.set_layout_engine("none")
         for row, line in enumerate(lines):
             height = 1 - (row + 0.6) / (len(lines) + 0.2)
-            figure.text(0.01, height, f"${line}$", fontsize=13, color=INK, va="center")
+            figure.text(
+                0.01, height, f"${line}$", fontsize=13, color=INK, va="center", parse_math=True
+            )
         try:
             return Picture(_address(figure), "The model in mathematics")
         except ValueError:

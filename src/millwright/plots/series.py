@@ -1,0 +1,96 @@
+"""Series in time: readings, the states behind them, and how they go on."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.draws.intervals import interval
+from millwright.draws.latent import joint_outcomes
+from millwright.errors import ArgumentError
+from millwright.plots.choose import check_posterior
+from millwright.plots.panels import Size
+from millwright.plots.style import INK, RIVER, WHEAT, finish, light_grid, new_figure, styled
+from millwright.posterior import Posterior
+
+__all__ = ["series"]
+
+_MOST_STATES = 4
+
+
+def series(
+    posterior: Posterior,
+    outcome: str | None = None,
+    *,
+    ahead: int = 0,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw a state-space outcome: its readings, its smoothed states, and its forecast.
+
+    Parameters
+    ----------
+    outcome
+        Which outcome, if there are several.
+    ahead
+        How many rows to go on after the last one, for a series without predictors.
+    """
+    check_posterior(posterior)
+    names = [
+        part.name
+        for part in joint_outcomes(posterior.draws.binding)
+        if part.family == "state_space"
+    ]
+    name = (names[0] if len(names) == 1 else None) if outcome is None else outcome
+    if name not in names:
+        raise ArgumentError(
+            f"Say which series: {', '.join(names) or 'this model has no state_space outcome'}."
+        )
+    if isinstance(ahead, bool) or not isinstance(ahead, int) or ahead < 0:
+        raise ArgumentError(f"`ahead` must be a whole number from 0, not {ahead!r}.")
+    found = posterior.latent(name)
+    states = [str(label) for label in found.coords[found.dims[2]].values][:_MOST_STATES]
+    with styled():
+        rows = 1 + len(states)
+        figure = new_figure(*(size or (12.8, min(8.0, 2.6 + 2.0 * rows))))
+        panels = figure.subplots(rows, 1, squeeze=False, sharex=True)[:, 0]
+        _readings(panels[0], posterior, name, ahead)
+        for at, (panel, label) in enumerate(zip(panels[1:], states, strict=True)):
+            values = found.values[:, :, at]
+            _bands(panel, np.arange(1, values.shape[1] + 1), values, RIVER, "state")
+            panel.set_title(f"state {label}, given all readings")
+            light_grid(panel, "y")
+        panels[-1].set_xlabel("row")
+        return finish(
+            figure,
+            f"Series: {name}, its states" + (", and how it goes on" if ahead else ""),
+            "Bands are 50 % and 95 % central intervals. States are smoothed: each is judged by "
+            "all readings, before and after it."
+            + " Beyond the last reading: new readings, noise included."
+            * bool(ahead),
+            text,
+            about=posterior,
+        )
+
+
+def _readings(axes: Axes, posterior: Posterior, name: str, ahead: int) -> None:
+    seen = np.asarray(posterior.draws.binding.arguments["observed", name])
+    axes.plot(np.arange(1, len(seen) + 1), seen, "o", color=INK, ms=4, label="reading")
+    for gap in np.flatnonzero(np.isnan(seen)):
+        axes.axvline(float(gap + 1), color=INK, lw=0.6, ls=":")
+    if ahead:
+        draws = posterior.predict(rows=ahead).draws[name]
+        x = np.arange(len(seen) + 1, len(seen) + ahead + 1)
+        _bands(axes, x, draws, WHEAT, "forecast")
+    axes.set_title(f"{name} (dotted: no reading)" if np.isnan(seen).any() else name)
+    axes.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
+    light_grid(axes, "y")
+
+
+def _bands(axes: Axes, x: np.ndarray, draws: np.ndarray, colour: str, label: str) -> None:
+    for level, alpha in ((0.95, 0.3), (0.5, 0.5)):
+        low, high = interval(draws, level)
+        words = f"{label}, {100 * level:.0f} %"
+        axes.fill_between(x, low, high, color=colour, alpha=alpha, lw=0, label=words)
+    axes.plot(x, np.median(draws, axis=0), color=colour, lw=1.6, label=f"{label}, median")
