@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -153,7 +154,14 @@ def _facts(posterior: Posterior) -> str:
     sizes = posterior.draws.binding.tables.sizes.values()
     chains, draws = posterior.draws.shape
     rows = " and ".join(f"{size} rows" for size in sizes) or "no data"
-    return f"{rows}; {chains} chains of {draws} draws; started {posterior.record.started}."
+    started = _for_people(posterior.record.started)
+    return f"{rows}; {chains} chains of {draws} draws; started {started}."
+
+
+def _for_people(moment: str) -> str:
+    """Return an ISO 8601 moment as a date and time to the minute."""
+    when = datetime.fromisoformat(moment)
+    return f"{when.day} {when:%B %Y, %H:%M} {when.tzname() or ''}".strip()
 
 
 def _sampled(posterior: Posterior) -> str:

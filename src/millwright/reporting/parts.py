@@ -11,7 +11,10 @@ from matplotlib.figure import Figure
 
 from millwright import plots
 from millwright.draws.decision import Decision
+from millwright.draws.expressions import chosen_numbers
+from millwright.draws.intervals import kind_words
 from millwright.draws.predictive import PredictiveCheck
+from millwright.draws.table import make_table
 from millwright.errors import ArgumentError, MillwrightError
 from millwright.fits_compared import across_fits
 from millwright.model import Model
@@ -74,14 +77,18 @@ def figures(
     """Return the figures of a fit that every page has, by where they stand."""
     single = names or _few(posterior)
     found = {
-        "traces": picture(plots.trace(posterior, single[:_MOST_TRACES])),
-        "densities": picture(plots.posterior_densities(posterior, single)),
+        "traces": picture(
+            plots.trace(posterior, single[:_MOST_TRACES]), posterior.verdict.headline
+        ),
+        "densities": picture(
+            plots.posterior_densities(posterior, single), _in_numbers(posterior, single)
+        ),
         "prior_posterior": _unless_refused(lambda: plots.prior_posterior(posterior, single)),
     }
     if posterior.draws.shape[0] > 1:
         found["ranks"] = picture(plots.ranks(posterior, single[:_MOST_TRACES]))
     if check is not None:
-        found["check"] = picture(plots.predictive_check(check))
+        found["check"] = picture(plots.predictive_check(check), str(check))
     return {name: one for name, one in found.items() if one is not None}
 
 
@@ -115,8 +122,19 @@ def group_figures(posterior: Posterior, names: Sequence[str] | None) -> list[Pic
         for first in range(apart):
             room = len(found) < _MOST_GROUPS
             if room and 1 < len(cells[first::apart]) <= _MOST_ROWS:
-                found.append(picture(plots.intervals(posterior, cells[first::apart])))
+                chosen = cells[first::apart]
+                told = _in_numbers(posterior, chosen)
+                found.append(picture(plots.intervals(posterior, chosen), told))
     return found
+
+
+def _in_numbers(posterior: Posterior, names: Sequence[str]) -> str:
+    """Return the median and 95 % interval of every quantity, for who cannot see the picture."""
+    with np.errstate(invalid="ignore", over="ignore"):
+        table = make_table(chosen_numbers(posterior.draws, names), measures=posterior.measures)
+    columns = table.names, table.shown["median"], table.shown[kind_words("central", 0.95)]
+    told = [f"{name} {median} ({ends})" for name, median, ends in zip(*columns, strict=True)]
+    return "Median and 95 % interval: " + "; ".join(told) + "."
 
 
 def _unless_refused(make: Any) -> Picture | None:

@@ -24,24 +24,31 @@ class Picture:
     ----------
     source
         A `data:` address with the whole picture.
+    title
+        What it shows.
     alternative
-        What it shows, for who cannot see it.
+        What it shows, with its numbers, for who cannot see it.
     caption
         How to read it.
     """
 
     source: str
+    title: str
     alternative: str
     caption: str = ""
 
 
-def picture(figure: Figure) -> Picture:
-    """Return a figure as a picture; its title and caption become text of the page."""
+def picture(figure: Figure, numbers: str = "") -> Picture:
+    """Return a figure as a picture; its title and caption become text of the page.
+
+    `numbers` says in words what a reader would take from the picture.
+    """
     title, caption = figure.get_suptitle(), figure.get_supxlabel()
     if figure._suptitle is not None:  # type: ignore[attr-defined]
         figure.suptitle("")
     figure.supxlabel("")
-    return Picture(_address(figure), title, " ".join(caption.split()))
+    told = f"{title}. {numbers}" if numbers else title
+    return Picture(_address(figure), title, told, " ".join(caption.split()))
 
 
 def _address(figure: Figure) -> str:
@@ -68,6 +75,8 @@ def mathematics(latex: str) -> Picture | None:
                 0.01, height, f"${line}$", fontsize=13, color=INK, va="center", parse_math=True
             )
         try:
-            return Picture(_address(figure), "The model in mathematics")
+            return Picture(
+                _address(figure), "The model in mathematics", f"The model in mathematics: {latex}"
+            )
         except ValueError:
             return None
