@@ -60,7 +60,8 @@ def _stated(
     try:
         array = np.array(np.broadcast_to(np.asarray(value, dtype=float), shape))
     except (TypeError, ValueError) as error:
-        raise ArgumentError(f"`{what}`: the value of `{name}` must have shape {shape}.") from error
+        needed = f"have shape {shape}" if shape else "be a single number"
+        raise ArgumentError(f"`{what}`: the value of `{name}` must {needed}.") from error
     if not np.isfinite(array).all():
         raise ArgumentError(f"`{what}`: the value of `{name}` is not finite.")
     return array

@@ -1,0 +1,87 @@
+"""Separate modes are found before sampling, weighed, and never passed over in silence."""
+
+import unittest
+
+import numpy as np
+
+import millwright as mw
+from millwright.errors import ArgumentError
+
+QUIET = {"progress": False}
+TWO = "mixture(normal(-6, 1), normal(6, 1), share=0.7)"
+
+
+def two_humps():
+    return mw.Model(
+        priors={"near": "normal(0, 1)", "far": TWO}, likelihood={"y": "normal(near, 1)"}
+    )
+
+
+DATA = {"y": [0.3]}
+
+
+class SeparateModes(unittest.TestCase):
+    def test_a_stuck_chain_is_flagged_with_both_places_and_their_shares(self):
+        posterior = two_humps().fit(DATA, seed=1, **QUIET)
+        told = str(posterior.verdict)
+        self.assertFalse(posterior.verdict.good)
+        self.assertIn(
+            "Separate modes: `far` near -6 (about 70 %); `far` near 6 (about 30 %)", told
+        )
+        self.assertIn("method='tempering'", told)
+
+    def test_all_chains_begun_in_one_mode_are_flagged_too(self):
+        start = {"near": 0.0, "far": 6.0}
+        posterior = two_humps().fit(DATA, start=start, seed=1, **QUIET)
+        self.assertTrue((posterior.draws.get("far") > 0).all())
+        self.assertFalse(posterior.verdict.good)
+        self.assertIn("near -6 (about 70 %)", str(posterior.verdict))
+
+    def test_tempering_weighs_them(self):
+        posterior = two_humps().fit(DATA, seed=1, method=mw.Tempering(), **QUIET)
+        below = posterior.probability("far < 0")
+        self.assertTrue(posterior.verdict.good, posterior.verdict)
+        self.assertLess(abs(below.value - 0.7), 4 * below.mcse)
+
+    def test_one_hump_is_one_mode(self):
+        rng = np.random.default_rng(3)
+        data = {"level": rng.normal(2, 1, 30), "mill": rng.choice(["Upper", "Lower"], 30)}
+        model = mw.Model(
+            priors={"spread": "half_normal(1)", "at": "normal(0, spread) per mill"},
+            likelihood={"level": "normal(at[mill], 1)"},
+        )
+        posterior = model.fit(data, seed=2, **QUIET)
+        self.assertEqual(posterior.record.modes["peaks"], 1)
+        self.assertNotIn("Separate modes: `", str(posterior.verdict))
+
+
+class Starts(unittest.TestCase):
+    def test_bad_starts(self):
+        wrong = [
+            ({}, "must be a mapping"),
+            ("far", "must be a mapping"),
+            ({"fra": 1.0}, "not an unknown"),
+            ({"far": [1.0, 2.0]}, "a single number"),
+            ({"far": np.nan}, "not finite"),
+            ([{"far": 1.0}] * 3, "3 points for 4 chains"),
+        ]
+        for start, words in wrong:
+            with self.subTest(start=start), self.assertRaisesRegex(ArgumentError, words):
+                two_humps().fit(DATA, start=start, progress=False)
+
+    def test_a_start_outside_the_support(self):
+        model = mw.Model(
+            priors={"rate": "exponential(rate=1)"}, likelihood={"y": "poisson(rate=rate)"}
+        )
+        with self.assertRaisesRegex(ArgumentError, "rate"):
+            model.fit({"y": [1, 2]}, start={"rate": -1.0}, progress=False)
+
+    def test_each_chain_begins_at_its_own(self):
+        starts = [{"far": -6.0}, {"far": 6.0}]
+        fit = {**QUIET, "chains": 2, "start": starts}
+        far = two_humps().fit(DATA, seed=1, **fit).draws.get("far")
+        self.assertTrue((far[0] < 0).all() and (far[1] > 0).all())
+
+
+if __name__ == "__main__":
+    unittest.main()
