@@ -156,7 +156,7 @@ class Fitted:
 
 def job_of(record: Record, binding: Binding) -> Job:
     """Return the job that a record is of."""
-    start = record.settings.get("start")
+    start = record.settings.get("begun_at")
     settings = FitSettings(**{f.name: record.settings[f.name] for f in fields(FitSettings)})
     return Job(
         binding,
@@ -348,7 +348,7 @@ def record_of(
         "trial": job.trial,
     }
     if job.start is not None:
-        settings["start"] = job.start.given
+        settings["begun_at"] = job.start.given
     return Record(
         job.seed,
         settings,

@@ -222,12 +222,12 @@ class Predicting(Checked):
         """Estimate the predictive accuracy by leave-one-out cross-validation."""
         from millwright.comparison.leave_one_out import leave_one_out
 
-        self._refuse_without_outcomes()
         if self.draws.binding.program.terms:
             raise ModelError(
                 "Leave-one-out needs a log likelihood row by row; a model with terms added to the "
                 "log density does not say which row they belong to."
             )
+        self._refuse_without_outcomes()
         return leave_one_out(self.draws)
 
     def left_out_positions(self) -> pd.DataFrame:

@@ -87,10 +87,13 @@ class BlackBox(unittest.TestCase):
         box = model("moisture_left_boxed")
         with self.assertRaisesRegex(ArgumentError, "random_walk"):
             box.fit(data(), method="no_u_turn", progress=False)
-        with self.assertRaisesRegex(ModelError, "black box"):
-            box.mode(data())
         with self.assertRaisesRegex(ArgumentError, "one of no_u_turn, random_walk"):
             box.fit(data(), method="guessing", progress=False)
+
+    def test_mode_without_a_gradient_is_that_with_one(self):
+        boxed_mode = model("moisture_left_boxed").mode(data())
+        traced = model("moisture_left").mode(data())
+        self.assertAlmostEqual(float(boxed_mode["rate"]), float(traced["rate"]), places=4)
 
     def test_function_that_cannot_be_traced(self):
         mw.register("untraceable", lambda x: np.exp(np.asarray(x)))

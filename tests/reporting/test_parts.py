@@ -32,7 +32,9 @@ class Groups(unittest.TestCase):
         found = group_figures(grouped(15), None)
         self.assertEqual(len(found), 3)
         for one in found:
-            self.assertEqual(one.alternative, "Posterior: 95 % central intervals")
+            self.assertEqual(one.title, "Posterior: 95 % central intervals")
+            self.assertIn("NOT CONVERGED", one.alternative)
+            self.assertRegex(one.alternative, r"Median and 95 % interval: .*\[Mill 00.*\] -?\d")
 
     def test_what_other_figures_show_is_not_drawn_again(self):
         self.assertEqual(group_figures(grouped(2), None), [])

@@ -6,6 +6,7 @@ import numpy as np
 
 import millwright as mw
 from millwright.errors import ArgumentError
+from millwright.reporting.repeating import repeating
 
 QUIET = {"progress": False}
 TWO = "mixture(normal(-6, 1), normal(6, 1), share=0.7)"
@@ -81,6 +82,12 @@ class Starts(unittest.TestCase):
         fit = {**QUIET, "chains": 2, "start": starts}
         far = two_humps().fit(DATA, seed=1, **fit).draws.get("far")
         self.assertTrue((far[0] < 0).all() and (far[1] > 0).all())
+
+    def test_the_line_that_repeats_a_fit_states_them(self):
+        posterior = two_humps().fit(DATA, start={"far": 6.0}, seed=1, draws=50, **QUIET)
+        again = repeating(posterior)
+        self.assertIn("start={'far': 6.0}", again.code)
+        self.assertEqual(again.command, "")
 
 
 if __name__ == "__main__":

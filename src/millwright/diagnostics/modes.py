@@ -90,7 +90,7 @@ def mode_facts(modes: Modes) -> list[str]:
     """Say what the search found, whether it is good or not."""
     if not modes.climbs:
         return [f"Separate modes were not looked for: {modes.why_not}."] if modes.why_not else []
-    short = modes.cut and modes.climbs < _USUAL
+    short = modes.cut and modes.climbs < _USUAL // 2
     cut = f" (fewer than the usual {_USUAL}, since each took long)" if short else ""
     if not modes.peaks:
         return [

@@ -80,7 +80,9 @@ class PredictiveCheck(Shown):
 
     def statistics(self, outcome: str) -> dict[str, Statistic]:
         """Return what is compared: functions of values and an axis, by name."""
-        usual = _STATISTICS
+        usual = dict(_STATISTICS)
+        if np.shape(self.observed[outcome])[0] < 2:
+            del usual["sd"]  # one row has no spread
         if outcome in self.labels:
             usual = {
                 f"share of {label}": lambda x, axis, at=at: np.mean(np.asarray(x) == at, axis=axis)

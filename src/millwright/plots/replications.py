@@ -193,7 +193,8 @@ def calibration(axes: Axes, check: PredictiveCheck, name: str, along: str | None
     for number, at in enumerate(list(marks)[-6:] if len(marks) > 1 else marks):
         truth, again = seen == at, copies == at
         expected = again.mean(axis=0)
-        bins = np.array_split(np.argsort(expected, kind="stable"), _bins(seen.size))
+        parts = np.array_split(np.argsort(expected, kind="stable"), _bins(seen.size))
+        bins = [part for part in parts if part.size]
         x = np.array([expected[one].mean() for one in bins])
         y = np.array([truth[one].mean() for one in bins])
         low, high = np.quantile([again[:, one].mean(axis=1) for one in bins], [0.025, 0.975], 1)

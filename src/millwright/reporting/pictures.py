@@ -43,12 +43,14 @@ def picture(figure: Figure, numbers: str = "") -> Picture:
 
     `numbers` says in words what a reader would take from the picture.
     """
-    title, caption = figure.get_suptitle(), figure.get_supxlabel()
+    title, _, verdict = figure.get_suptitle().partition("\n")
+    caption = figure.get_supxlabel()
     if figure._suptitle is not None:  # type: ignore[attr-defined]
         figure.suptitle("")
     figure.supxlabel("")
-    told = f"{title}. {numbers}" if numbers else title
-    return Picture(_address(figure), title, told, " ".join(caption.split()))
+    told = [words.rstrip(".") for words in (title, verdict, numbers) if words]
+    caption = " ".join(f"{verdict} {caption}".split())
+    return Picture(_address(figure), title, ". ".join(told), caption)
 
 
 def _address(figure: Figure) -> str:

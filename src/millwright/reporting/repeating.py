@@ -27,7 +27,7 @@ class Repeating:
     code, command
         The fit as a call and as a command; empty where it was not made by this library, the
         command also where the shell cannot do it: with functions of the user's own, without
-        data, or with a matrix among the settings.
+        data, with stated starting values, or with a matrix among the settings.
     functions
         Names of the user's own functions that the model calls.
     """
@@ -58,14 +58,15 @@ def repeating(posterior: Posterior) -> Repeating:
     if record.method.get("method") not in METHODS:
         return Repeating(tuple(facts), sheet, "", "")
     method = method_from(record.method)
-    stated = _stated(posterior, whole=False)
+    begun_at = record.settings.get("begun_at")
+    stated = _stated(posterior, whole=False) | ({"start": begun_at} if begun_at else {})
     functions = tuple(foreign.name for foreign in binding.program.foreign)
     data = bool(binding.tables.columns)
     code = _call(stated, method, data)
     # Where the sheet has settings of its own, usual values must be stated too, to win over them.
     whole = bool(fit_settings(sheet, "the sheet"))
     command = ""
-    if data and not functions:
+    if data and not functions and not begun_at:
         command = _command(_stated(posterior, whole), method, whole)
     return Repeating(tuple(facts), sheet, code, command, functions)
 
