@@ -47,7 +47,8 @@ print(as_text.describe() == as_function.describe())      # True
 @`), comparisons, `and`, `or`, `not`, calls of the functions below, and brackets. Nothing else is
 accepted, and nothing in a text is ever executed. In a Python function write `mw.exp(...)` for
 `exp(...)`, `&`, `|`, `~` for `and`, `or`, `not`, and `mw.normal(0, spread).per("stone")` for
-`normal(0, spread) per stone`.
+`normal(0, spread) per stone`. A definition with a bracket still open goes on in the next line, so
+that long ones can be written over several.
 
 **Names.** A name is an unknown, a derived quantity, or a data column; a definition and a column
 that the data have may not share one. Names compare after Unicode NFKC normalisation. Columns
@@ -58,11 +59,18 @@ whose names cannot be written get another: `columns={"moisture": "Moisture (%)"}
 `effect[stone]` looks each row's label up, `effect["Upper"]` picks one. Brackets hold labels,
 never positions, also where labels are whole numbers. The order of labels is that of a
 categorical column, else sorted. Inside a `per stone` definition a column must have one value for
-each stone.
+each stone. A label can be compared with a text: `mill == "Upper"` is 1 in the rows of that label
+and 0 in the others.
 
 **Combining.** Quantities combine by label set, never by length. Two different label sets meet
 only through brackets. `X @ weights`, the same as `dot(X, weights)`, sums over the label set that
-both share.
+both share. The rows of a table are a set too: what has one value a row of one table never
+meets rows of another.
+
+**Values taken from data.** `mean(hours)`, `sd(hours)` and `standardise(hours)` of data columns are
+taken once, from the rows that the model is fitted to, and kept with the run. Predictions,
+forecasts and lines along a column use those values, not the mean of the new rows; `describe()` of
+a fit says what they were.
 
 **Arguments** of distributions are given by name; only location and scale may go without. An
 argument that takes a vector or a matrix may be written as a list, `[1, 2]` or
@@ -84,7 +92,10 @@ outcome. A Gaussian process takes its covariance from kernels, which add and mul
 `noise=` it is an outcome with the noise summed out; without, an unknown function, as in
 `curve: gaussian_process(...) per flow` and `curve[flow]`. `posterior.predict(new)` follows
 processes to new places, and `posterior.latent(outcome)` gives the function or states without
-noise.
+noise. Readings that are missing in the middle of a state-space series are gaps: the states go
+on, and no row is lost. `posterior.predict(rows=12)` goes on for twelve steps after the last one;
+`posterior.states(outcome)` gives the states, and `mw.plots.series` draws readings, states and
+forecast.
 
 **Missing values.** A missing outcome stops a fit unless `missing="drop"` or `missing="predict"`
 says what to do. A predictor with gaps is given a distribution of its own in the likelihood; each

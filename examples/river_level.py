@@ -5,6 +5,9 @@ some days nobody read it. The same series is then fitted with the levels summed 
 filter, as a check by another method. The data are made up.
 """
 
+import sys
+from pathlib import Path
+
 import numpy as np
 
 import millwright as mw
@@ -40,9 +43,14 @@ filtered = mw.Model(
         "start=[120], start_scale=[5])"
     },
 )
-again = filtered.fit({"gauge": data["gauge"].interpolate()}, seed=2, progress=False)
-print("With the levels summed out (gaps filled by interpolation):")
+again = filtered.fit({"gauge": data["gauge"]}, seed=2, missing="predict", progress=False)
+print("With the levels summed out, and gaps where nobody read the gauge:")
 print(again.summary())
+print("A week ahead:")
+print(again.predict(rows=7), "\n")
+figure = mw.plots.series(again, ahead=7)
 for name, value in truth.items():
     low, high = posterior.interval(name).values
     print(f"{name}: true {value:g}, 95 % central interval {low:.2f} to {high:.2f}")
+if len(sys.argv) > 1:
+    figure.savefig(Path(sys.argv[1]) / "series.png")
