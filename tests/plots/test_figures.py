@@ -91,7 +91,7 @@ class Figures(unittest.TestCase):
             "overview": PLOTS.overview(posterior),
             "model_graph": PLOTS.model_graph(posterior),
         }
-        self.assertEqual(set(figures) | {"samplers"}, set(PLOTS.__all__))
+        self.assertEqual(set(figures) | {"samplers", "series"}, set(PLOTS.__all__))
         for name, figure in figures.items():
             with self.subTest(name=name):
                 self.assertIsInstance(figure, Figure)
