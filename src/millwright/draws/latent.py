@@ -92,17 +92,21 @@ def condition_on_data(
                 "predicted on their own; make it an unknown `per` time, and extend that"
             )
         )
+    both = _with_rows(draws, tables)
+    seen = np.asarray(draws.binding.arguments["observed", part.name])
+    return _given(part, family, _arguments(draws, both, part, keep), seen, generator)
+
+
+def _with_rows(draws: Draws, tables: Tables) -> Binding:
+    """Return the model bound to the fitted rows followed by new ones."""
     binding = draws.binding
-    seen = np.asarray(binding.arguments["observed", part.name])
-    both = bind(
+    return bind(
         binding.specification,
         joined(binding.tables, tables),
         binding.labels,
         outcomes="optional",
         like=binding,
     )
-    p = _arguments(draws, both, part, keep)
-    return _given(part, family, p, seen, generator)
 
 
 def _forecast(
@@ -116,13 +120,7 @@ def _forecast(
     """Go on with a state-space series: the new rows follow the last one fitted."""
     binding = draws.binding
     axis = dict(binding.program.outcome_axes)[part.name][0]
-    both = bind(
-        binding.specification,
-        joined(binding.tables, tables),
-        binding.labels,
-        outcomes="optional",
-        like=binding,
-    )
+    both = _with_rows(draws, tables)
     p = _arguments(draws, both, part, keep)
     seen = np.asarray(binding.arguments["observed", part.name])
     ahead = both.program.shape((axis,))[0] - len(seen)
