@@ -175,7 +175,7 @@ class States(unittest.TestCase):
         self.assertIn("reproduces", str(posterior.predictive_check(300)))
         with self.assertRaisesRegex(ModelError, "depend on each other"):
             posterior.leave_one_out()
-        self.assertEqual(posterior.predict(rows=3).draws["gauge"].shape, (4000, 3))
+        self.assertEqual(posterior.predict(rows=3).draws["gauge"].shape, (1000, 3))
         with self.assertRaisesRegex(ArgumentError, "There are: gauge"):
             posterior.latent("step")
 
