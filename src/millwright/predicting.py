@@ -77,7 +77,7 @@ class Predicting(Checked):
             The new rows, with the predictors of the model; outcome columns are not needed.
         rows
             Number of new rows for a model without predictors. Of a state-space series they go on
-            where the fitted rows end.
+            where the fitted rows end, and are numbered on.
         new_levels
             What to do with levels of groups that the fit has not seen: `refuse`, or `draw` their
             effects from their prior given the other unknowns (the distribution of the groups),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,6 +11,7 @@ import pandas as pd
 from scipy.special import logsumexp
 
 from millwright.distributions import on_numpy
+from millwright.distributions.state_space import StateSpace
 from millwright.distributions.vector import LabelFamily
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.labelled_draws import Draws, label_texts, thinned
@@ -359,8 +360,9 @@ def predict(
 ) -> Predictions:
     """Draw outcomes for new rows, once for each posterior draw.
 
-    `numbers` are the rows' numbers for tables; by default they count from 1. `fresh` lets effects
-    of levels that the fit has not seen be drawn from the distribution of the groups.
+    `numbers` are the rows' numbers for tables; by default they count from 1, and those of a
+    series that goes on count from its last fitted row. `fresh` lets effects of levels that the
+    fit has not seen be drawn from the distribution of the groups.
     """
     old = draws.binding
     tables = read_tables(data, old.specification.columns, rows)
@@ -390,7 +392,19 @@ def predict(
     copies |= {name: found.outcome for name, found in joint.items()}
     expected |= {name: found.mean.mean(axis=0) for name, found in joint.items()}
     latent = {name: found.latent for name, found in joint.items()}
-    return Predictions(copies, expected, latent, known, binding, seed, joint, numbers or {})
+    numbers = numbers or _going_on(old, binding, together)
+    return Predictions(copies, expected, latent, known, binding, seed, joint, numbers)
+
+
+def _going_on(old: Binding, new: Binding, parts: Sequence[Part]) -> dict[str, np.ndarray]:
+    """Return the numbers of rows that follow the fitted ones of a state-space series."""
+    result = {}
+    for part in parts:
+        if isinstance(family_of(part.family, part.arguments), StateSpace):
+            axis = dict(new.program.outcome_axes)[part.name][0]
+            last = len(old.arguments["observed", part.name])
+            result[axis] = last + np.arange(1, new.program.shape((axis,))[0] + 1)
+    return result
 
 
 def _joint_log_scores(found: Conditional, seen: np.ndarray) -> np.ndarray:
