@@ -24,10 +24,10 @@ __all__ = ["SamplersCompared", "autocorrelations", "compare_samplers"]
 _KEY = (
     "Acceptance: share of steps taken, of candidates kept for rejection.\n"
     "Lag-1 autocorrelation: how like its neighbour a draw is; 0 for independent draws, near 1 "
-    "where\nmany draws are worth one. Moves per draw: evaluations for each kept draw. ESS: how "
-    "many independent draws these are worth for the "
-    "mean; more is\nbetter. Evaluations of the density (with its gradient, for no_u_turn) count "
-    "the warm-up too.\nEstimate: the mean. MCSE: its standard error, since draws are finite in "
+    "where\nmany draws are worth one. Moves per draw: evaluations for each kept draw.\n"
+    "ESS: how many independent draws these are worth for the mean; more is better. Evaluations\n"
+    "of the density (with its gradient, for no_u_turn) count the warm-up too.\n"
+    "Estimate: the mean. MCSE: its standard error, since draws are finite in "
     "number."
 )
 _TRUTH_KEY = "Error: estimate minus truth, in MCSE; beyond 3 or so in size it is more than chance."

@@ -33,7 +33,7 @@ _OF_A_POSTERIOR = (
     "running_mean",
     "trace",
 )
-_WITHOUT_NAMES = ("energy", "left_out_positions", "model_graph")
+_WITHOUT_NAMES = ("energy", "left_out_positions", "model_graph", "series")
 _FIGURES = tuple(sorted((*_OF_A_POSTERIOR, *_WITHOUT_NAMES, "fitted_line", "predictive_check")))
 _WITHOUT_PAGES = ("overview", "pairs")
 # As the library lists them; it takes a second to load.
