@@ -35,7 +35,7 @@ class Compared(unittest.TestCase):
         text = str(self.found)
         for words in (
             "0 for independent draws",
-            "more is\nbetter",
+            "more is better",
             "error / MCSE",
             "random_walk: x",
         ):
