@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from millwright.draws.labelled_draws import from_positions
+from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ModelError
 from millwright.modelling.binding import Binding
 from millwright.modelling.specification import Specification, rests_on_unknowns
@@ -47,9 +48,16 @@ class Estimate(Shown):
 
     def __str__(self) -> str:
         shown = self.values.copy()
+        errors = self.values["standard error"]
+        # With an error, both get the decimals that show it with two digits, as in other tables.
         for column in ("estimate", "standard error"):
             shown[column] = [
-                "none" if np.isnan(value) else f"{value:.4g}" for value in shown[column]
+                "none"
+                if np.isnan(value)
+                else f"{value:.4g}"
+                if np.isnan(error)
+                else fixed(value, decimals_of(error))
+                for value, error in zip(self.values[column], errors, strict=True)
             ]
         if not shown["note"].any():
             shown = shown.drop(columns="note")

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from concurrent.futures import Executor
 from contextlib import contextmanager
@@ -25,6 +26,9 @@ from millwright.terminal.progress import chosen_listener
 from millwright.wording import action, either, setting
 
 __all__ = ["fit_in_folder", "fit_in_memory", "go_on_in_folder", "load", "resume"]
+
+# What unpacking raises for files that are cut, changed, encrypted or packed in an unknown way.
+_UNREADABLE = (OSError, EOFError, RuntimeError, ValueError, zipfile.BadZipFile, zlib.error)
 
 
 @contextmanager
@@ -180,8 +184,8 @@ def _load_packed(path: Path, model: Any) -> Posterior:
         except FileNotFoundError:
             raise StorageError(f"There is no file {path}.") from None
         except StorageError:
-            raise
-        except (OSError, RuntimeError, NotImplementedError, zipfile.BadZipFile) as error:
+            raise  # it says already what is wrong, and is an OSError itself
+        except _UNREADABLE as error:
             raise StorageError(f"{path} cannot be read as a packed run: {error}.") from error
         found = list(Path(folder).glob("*/run.json"))
         if len(found) != 1:

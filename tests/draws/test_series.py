@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 import millwright as mw
-from millwright.errors import ArgumentError
+from millwright.errors import ArgumentError, DataError
 
 STEP, NOISE = 0.4, 0.5
 
@@ -67,6 +67,17 @@ class Series(unittest.TestCase):
         np.testing.assert_allclose(found.draws["gauge"].std(axis=0), wide, rtol=0.12)
         self.assertEqual(found.latent["gauge"].shape, (1000, 5))
         self.assertIn(f"gauge, row {len(readings()) + 5}", str(found))
+
+    def test_gaps_alone_are_no_series(self):
+        model = mw.Model(
+            priors={"error": "exponential(rate=1)"},
+            likelihood={
+                "gauge": "state_space(transition=[[1]], loading=[1], scale=[1], noise=error, "
+                "start=[5], start_scale=[2])"
+            },
+        )
+        with self.assertRaisesRegex(DataError, "no reading at all"):
+            model.fit({"gauge": [np.nan, np.nan]}, progress=False)
 
     def test_bad_questions(self):
         for act in (

@@ -198,6 +198,31 @@ class KnownScales(unittest.TestCase):
                         )
 
 
+class Refused(unittest.TestCase):
+    def fit(self, likelihood, priors=None):
+        model = mw.Model(
+            priors={"b": "normal(0, 1)", **(priors or {})}, likelihood={"y": likelihood}
+        )
+        data = {"mill": ["a", "b", "a"], "hours": [1.0, 2.0, 4.0]}
+        return model.fit({**data, "y": [0.0, 1.0, 2.0]}, **QUICK)
+
+    def test_rows_have_no_labels_to_look_up(self):
+        for text in ("hours[mill]", "mean(hours[mill])"):
+            with self.subTest(text), self.assertRaisesRegex(ModelError, "rows have no labels"):
+                self.fit(f"normal(b * {text}, 1)")
+
+    def test_unknown_values_of_labels_can_be_standardised(self):
+        found = self.fit(
+            "normal(b * standardise(effect)[mill], 1)", {"effect": "normal(0, 1) per mill"}
+        )
+        effect = found.draws.get("effect")
+        centred = effect - effect.mean(axis=-1, keepdims=True)
+        scaled = centred / effect.std(axis=-1, ddof=1, keepdims=True)
+        expected = (found.draws.get("b")[..., None] * scaled).mean(axis=(0, 1))
+        predicted = found.predict({"mill": ["a", "b"]}).expected["y"]
+        np.testing.assert_allclose(predicted, expected)
+
+
 def _exact_effects(means):
     """Posterior means of effect for centre ~ normal(0, 5), scale 1.5, eight unit readings each."""
     prior = 25 * np.ones((6, 6)) + 1.5**2 * np.eye(6)

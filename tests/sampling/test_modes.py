@@ -62,6 +62,7 @@ class Starts(unittest.TestCase):
             ({}, "must be a mapping"),
             ("far", "must be a mapping"),
             ({"fra": 1.0}, "not an unknown"),
+            ({1: 2.0}, "not an unknown"),
             ({"far": [1.0, 2.0]}, "a single number"),
             ({"far": np.nan}, "not finite"),
             ([{"far": 1.0}] * 3, "3 points for 4 chains"),

@@ -7,6 +7,7 @@ from pathlib import Path
 from millwright import plots
 from millwright.demo.data_sets import DataSet, load, sheet_path
 from millwright.demo.teller import Teller, write_figure
+from millwright.draws.numbers import range_text
 from millwright.model import Model
 from millwright.models_compared import compare
 from millwright.posterior import Posterior
@@ -120,9 +121,8 @@ def _step_truth(posterior: Posterior, data: DataSet, tell: Teller) -> None:
     for name, value in data.truth.items():
         low, high = posterior.interval(name).values
         inside = "inside" if low <= value <= high else "outside"
-        rows.append(
-            f"  {name}: true {value:g}, 95 % central interval {low:.2f} to {high:.2f} ({inside})"
-        )
+        between = range_text(low, high, float(posterior[name].std(ddof=1)))
+        rows.append(f"  {name}: true {value:g}, 95 % central interval {between} ({inside})")
     tell.output("\n".join(rows))
 
 

@@ -180,9 +180,10 @@ def _last_digits(
     needed = size * units[worst] ** 2
     draws = f"{float(f'{needed:.1e}'):,.0f}"
     by = f"{units[worst]:.{0 if units[worst] > 2 else 1}f}"
+    at = "" if len(rough) == 1 else f" at `{names[worst]}`"
     return (
-        f"The last digit of {where} may change with another seed (by about {by} at "
-        f"`{names[worst]}`); {draws} draws would settle it.",
+        f"The last digit of {where} may change with another seed (by about {by}{at}); "
+        f"{draws} draws would settle it.",
     )
 
 

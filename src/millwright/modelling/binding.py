@@ -221,6 +221,8 @@ def bind(
         parted = tables.complete(whole)
         _check_gaps(specification, parted)
         tables = parted.kept
+    if outcomes == "needed":
+        _check_readings(specification, tables)
     names = set(specification.defined)
     _check_shadowing(specification, tables)
     # Rows to be predicted have a say in what labels there are.
@@ -307,6 +309,14 @@ def passed_over(specification: Specification) -> frozenset[str]:
         for part in specification.parts
         if part.kind == "outcome" and part.family == "state_space"
     )
+
+
+def _check_readings(specification: Specification, tables: Tables) -> None:
+    """Refuse a series whose readings are all missing: gaps alone say nothing."""
+    for name in sorted(passed_over(specification)):
+        column = tables.columns.get(name)
+        if column is not None and column.missing().all():
+            raise DataError(f"`{name}` has no reading at all: every value is missing.")
 
 
 def _check_gaps(specification: Specification, parted: Parted) -> None:

@@ -245,6 +245,12 @@ class _Walk:
                 node,
             )
         chosen = sets if len(node.labels) == len(sets) else self._meant(node, sets)
+        if any(map(is_rows, chosen)):
+            raise self.fail(
+                f"`{self.text(node.base)}` has one value a row, and rows have no labels that "
+                "brackets could look up; give it a definition `per` a label set",
+                node,
+            )
         picks = [self._pick(label, axis) for label, axis in zip(node.labels, chosen, strict=True)]
         axes, codes = aligned(picks)
         left = [axis for axis in sets if axis not in chosen]
@@ -532,12 +538,11 @@ class _Walk:
         over = tuple(rows or (at for at, axis in enumerate(item.axes) if axis != DRAW))
         kept = tuple(axis for at, axis in enumerate(item.axes) if at not in over)
         values = self.m.asarray(item.values)
-        scale = self._sd(values, over)
-        if isinstance(scale, np.ndarray | float) and not np.all(scale > 0):
+        if np.prod([values.shape[at] for at in over]) < 2:
             raise self.fail(
-                "what is standardised does not vary (or is a single row), so its sd is no scale",
-                node,
+                "what is standardised does not vary: it is a single row or label", node
             )
+        scale = self._sd(values, over)
         return Labelled(self.m.mean(values, axis=over), kept), Labelled(scale, kept)
 
     def _standardised(self, item: Labelled, node: Call) -> Labelled:

@@ -39,7 +39,7 @@ def stated_values(
         if name not in known:
             raise ArgumentError(
                 f"`{what}` names `{name}`, which is not an unknown of the model."
-                f"{nearest(name, known)} Unknowns: {', '.join(known)}."
+                f"{nearest(str(name), known)} Unknowns: {', '.join(known)}."
             )
         axes = binding.axes[name]
         result[name] = Labelled(_stated(binding, name, value, axes, what), axes)

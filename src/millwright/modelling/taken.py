@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.errors import DataError
+from millwright.errors import DataError, ModelError
 from millwright.language.printing import text_of
 from millwright.language.tree import (
     Call,
@@ -159,6 +159,12 @@ class _Taker:
             raise DataError(
                 part.definition.message(
                     f"`{text_of(node)}` is not a finite number for these data", node
+                )
+            )
+        if of == "sd" and not np.all(values > 0):
+            raise ModelError(
+                part.definition.message(
+                    "what is standardised does not vary, so its sd is no scale", node
                 )
             )
         return Labelled(values, item.axes)
