@@ -11,7 +11,7 @@ test: .venv-dev/installed
 	.venv-dev/bin/python -W error -m unittest tests.sampling.in_processes
 
 examples: .venv-dev/installed
-	.venv-dev/bin/python -W error -m unittest -v tests.whole_examples tests.test_examples
+	.venv-dev/bin/python -W error -m unittest -v tests.whole_examples
 
 check: .venv-dev/installed
 	.venv-dev/bin/ruff check .

@@ -1,19 +1,11 @@
-"""Three examples run and print what they promise; `tests/whole_examples.py` runs the others."""
+"""Two examples run and print what they promise; `tests/whole_examples.py` runs the others."""
 
-import tempfile
 import unittest
-from pathlib import Path
 
 from tests import whole_examples
 
 
 class Examples(whole_examples.Prints):
-    def test_drying_loft(self):
-        with tempfile.TemporaryDirectory() as folder:
-            words = ("Verdict: Converged", "predicts better")
-            self.check("drying_loft.py", *words, arguments=(folder,))
-            self.assertEqual(len(list(Path(folder).glob("*.png"))), 3)
-
     def test_two_carriers(self):
         self.check("two_carriers.py", "One-sided reading", "Two-sided reading", "95 % HDI")
 

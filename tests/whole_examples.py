@@ -32,6 +32,12 @@ class Prints(unittest.TestCase):
 
 
 class WholeExamples(Prints):
+    def test_drying_loft(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("Verdict: Converged", "predicts better")
+            self.check("drying_loft.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 3)
+
     def test_censored_moisture(self):
         self.check(
             "censored_moisture.py", "stand at the limit", "counted as 20 or more: Converged"

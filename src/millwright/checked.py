@@ -13,6 +13,7 @@ from millwright.draws.expressions import chosen_numbers
 from millwright.draws.prior import prior_draws
 from millwright.errors import ArgumentError
 from millwright.modelling.foreign import lent
+from millwright.modelling.gathering import gathered
 from millwright.modelling.words import describe
 
 if TYPE_CHECKING:
@@ -34,7 +35,8 @@ class Checked(Answers):
         binding = self.draws.binding
         sizes = {name: len(labels) for name, labels in binding.labels.items()}
         with lent(binding.program.foreign):
-            return describe(binding.specification, sizes, binding.taken.values())
+            notes = gathered(binding).notes
+            return describe(binding.specification, sizes, binding.taken.values(), notes)
 
     def convergence_table(self, names: str | Sequence[str] | None = None) -> pd.DataFrame:
         """Return all convergence numbers, one row a quantity.

@@ -20,6 +20,7 @@ from millwright.modelling.density import (
     terms,
 )
 from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.gathering import gathered
 from millwright.modelling.hierarchy import chosen_forms, no_information
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, twin
 from millwright.modelling.shaping import spread_arguments
@@ -54,6 +55,7 @@ _OVER_DISPERSED = 1.5
 
 def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Target:
     """Return what a sampler or an optimiser sees of a bound model."""
+    binding = gathered(binding).binding
     values = _Values(binding, jacobian, prior)
     black_box = bool(binding.program.black_boxes)
     flat = any(part.improper for part in binding.program.unknowns)

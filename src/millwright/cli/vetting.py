@@ -13,6 +13,7 @@ from millwright.fitting import target_of
 from millwright.language.tree import Name, Operation, walk
 from millwright.model import Model
 from millwright.modelling.binding import Binding
+from millwright.modelling.gathering import gathered
 from millwright.modelling.labelled import RowAxis
 from millwright.modelling.words import describe
 from millwright.sampling.compiling import compiled, on_device
@@ -149,7 +150,7 @@ def vet(
         finite.append(np.isfinite(value) and np.isfinite(gradient).all())
     sizes = {name: len(labels) for name, labels in binding.labels.items()}
     return Vetting(
-        describe(model.specification, sizes, binding.taken.values()),
+        describe(model.specification, sizes, binding.taken.values(), gathered(binding).notes),
         dict(binding.tables.sizes),
         sizes,
         target.dimension,

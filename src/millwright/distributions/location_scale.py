@@ -128,9 +128,10 @@ def log_t_tail(m: Mathematics, z: Array, df: Array) -> Array:
     """
     z, df = m.asarray(z) + 0.0 * df, df + 0.0 * m.asarray(z)
     huge = m.abs(z) > _HUGE
-    inside = m.where(huge, 1.0, z)
+    # From |z|, so that both tails of a point are one computation.
+    inside = m.where(huge, 1.0, m.abs(z))
     square = inside * inside
-    share = m.log_betainc(0.5 * df, 0.5 + 0.0 * df, df / (df + square), square / (df + square))
+    share = m.log_betainc(0.5 * df, m.asarray(0.5), df / (df + square), square / (df + square))
     # Far out the share is its leading term (df / z^2)^(df / 2) / (df / 2 B(df / 2, 1 / 2)).
     outside = m.abs(m.where(huge, z, _HUGE))
     half = 0.5 * df

@@ -155,19 +155,25 @@ __all__ = [
 ]
 
 _SELF: Any = sys.modules[__name__]
+_LARGE = 500.0
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(48)
 
 
-def betaln(a: jax.Array, b: jax.Array) -> jax.Array:
+def betaln(a: Any, b: Any) -> jax.Array:
     """Logarithm of the beta function.
 
     JAX's own is off by up to 1e-6 around b = 8. Here the difference of two log gamma functions
     of large arguments comes from Stirling's series, so that it does not cancel.
     """
+    return _betaln(*_spread(a, b))
+
+
+@jax.custom_jvp
+def _betaln(a: jax.Array, b: jax.Array) -> jax.Array:
     small, large = minimum(a, b), maximum(a, b)
     total = small + large
-    big = large > 500.0
-    safe = where(big, large, 500.0)
+    big = large > _LARGE
+    safe = where(big, large, _LARGE)
     safe_total = safe + small
     series = (
         -small * log(safe_total)
@@ -179,6 +185,28 @@ def betaln(a: jax.Array, b: jax.Array) -> jax.Array:
     plain = where(big, 1.0, large)
     difference = gammaln(plain) - gammaln(where(big, 1.0, total))
     return gammaln(small) + where(big, series, difference)
+
+
+def _betaln_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
+    a, b = primals
+    value = _betaln(a, b)
+    in_a = _part(lambda: _digamma_gap(a, b), tangents[0])
+    return value, zeros_like(value) + in_a + _part(lambda: _digamma_gap(b, a), tangents[1])
+
+
+_betaln.defjvp(_betaln_jvp, symbolic_zeros=True)
+
+
+def _digamma_gap(a: jax.Array, more: jax.Array) -> jax.Array:
+    """Return digamma(a) - digamma(a + more), of large a by its series (DLMF 5.11.2)."""
+    big = a > _LARGE
+    safe = where(big, a, _LARGE)
+    total = safe + more
+    series = (
+        -log1p(more / safe) - (1 / safe - 1 / total) / 2 - (1 / safe**2 - 1 / total**2) / 12
+    ) + (1 / safe**4 - 1 / total**4) / 120
+    plain = where(big, 1.0, a)
+    return where(big, series, digamma(plain) - digamma(plain + more))
 
 
 def replaced(plain: jax.Array, where_: jax.Array, other: Any) -> jax.Array:
@@ -285,24 +313,51 @@ def log_negative_binomial(x: Any, mean: Any, shape: Any) -> jax.Array:
     return _log_negative_binomial(*_spread(x, mean, shape))
 
 
-@functools.partial(jax.custom_jvp, nondiff_argnums=(2,))
-def _log_gamma(a: jax.Array, x: jax.Array, below: bool) -> jax.Array:
+@functools.partial(jax.jit, static_argnums=2)
+def _gamma_share(a: jax.Array, x: jax.Array, below: bool) -> jax.Array:
+    # Compiled by itself, so that outside of a model its loops are compiled once.
     return tails.log_gamma_share(_SELF, a, x, below)
 
 
-@_log_gamma.defjvp
+@jax.jit
+def _beta_share(a: jax.Array, b: jax.Array, x: jax.Array, y: jax.Array) -> jax.Array:
+    return tails.log_beta_share(_SELF, a, b, x, y)
+
+
+@functools.partial(jax.custom_jvp, nondiff_argnums=(2,))
+def _log_gamma(a: jax.Array, x: jax.Array, below: bool) -> jax.Array:
+    return _gamma_share(a, x, below)
+
+
 def _log_gamma_jvp(
-    below: bool, primals: tuple[jax.Array, ...], tangents: tuple[jax.Array, ...]
+    below: bool, primals: tuple[jax.Array, ...], tangents: tuple[Any, ...]
 ) -> tuple[jax.Array, jax.Array]:
     a, x = primals
-    # Forward through the loop for the shape; the density gives the rest exactly.
-    value, in_a = jax.jvp(
-        lambda a: tails.log_gamma_share(_SELF, a, x, below), (a,), (jnp.ones_like(a),)
-    )
+    value, in_a = _with_slope(lambda a: _gamma_share(a, x, below), a, tangents[0])
+    return value, in_a + _part(lambda: _gamma_slope(a, x, value, below), tangents[1])
+
+
+def _gamma_slope(a: jax.Array, x: jax.Array, value: jax.Array, below: bool) -> jax.Array:
+    """Return the derivative in x of the log share: the density over the share."""
     inside = x > 0
     log_density = (a - 1) * log(where(inside, x, 1.0)) - x - gammaln(a)
     slope = where(inside, exp(log_density - where(inside, value, 0.0)), 0.0)
-    return value, in_a * tangents[0] + (slope if below else -slope) * tangents[1]
+    return slope if below else -slope
+
+
+def _with_slope(share: Any, a: jax.Array, tangent: Any) -> tuple[jax.Array, jax.Array]:
+    """Return share(a) and its change along a tangent, forward through its loop.
+
+    Such a loop is long to compile, so it is left out for what does not vary.
+    """
+    if isinstance(tangent, SymbolicZero):
+        value = share(a)
+        return value, zeros_like(value)
+    value, slope = jax.jvp(share, (a,), (jnp.ones_like(a),))
+    return value, slope * tangent
+
+
+_log_gamma.defjvp(_log_gamma_jvp, symbolic_zeros=True)
 
 
 def log_gammainc(a: Any, x: Any) -> jax.Array:
@@ -317,28 +372,30 @@ def log_gammaincc(a: Any, x: Any) -> jax.Array:
 
 @jax.custom_jvp
 def _log_beta(a: jax.Array, b: jax.Array, x: jax.Array, y: jax.Array) -> jax.Array:
-    return tails.log_beta_share(_SELF, a, b, x, y)
+    return _beta_share(a, b, x, y)
 
 
-@_log_beta.defjvp
 def _log_beta_jvp(
-    primals: tuple[jax.Array, ...], tangents: tuple[jax.Array, ...]
+    primals: tuple[jax.Array, ...], tangents: tuple[Any, ...]
 ) -> tuple[jax.Array, jax.Array]:
     a, b, x, y = primals
-    one, none = jnp.ones_like(a), jnp.zeros_like(a)
+    value, in_a = _with_slope(lambda a: _beta_share(a, b, x, y), a, tangents[0])
+    _, in_b = _with_slope(lambda b: _beta_share(a, b, x, y), b, tangents[1])
+    # Of x and y the smaller one has all its digits, and so its tangent.
+    up, down = (_part(lambda: jnp.ones_like(x), tangent) for tangent in tangents[2:])
+    along = where(x < y, up, -down)
+    return value, in_a + in_b + _beta_slope(a, b, x, y, value) * along
 
-    def share(a: jax.Array, b: jax.Array) -> jax.Array:
-        return tails.log_beta_share(_SELF, a, b, x, y)
 
-    value, in_a = jax.jvp(share, (a, b), (one, none))
-    _, in_b = jax.jvp(share, (a, b), (none, one))
+def _beta_slope(a: Any, b: Any, x: Any, y: Any, value: Any) -> jax.Array:
+    """Return the derivative in x of the log share: the density over the share."""
     inside = (x > 0) & (y > 0)
     log_x, log_y = log(where(inside, x, 0.5)), log(where(inside, y, 0.5))
     log_density = (a - 1) * log_x + (b - 1) * log_y - betaln(a, b)
-    slope = where(inside, exp(log_density - where(inside, value, 0.0)), 0.0)
-    # Of x and y the smaller one has all its digits, and so its tangent.
-    in_x = where(x < y, tangents[2], -tangents[3])
-    return value, in_a * tangents[0] + in_b * tangents[1] + slope * in_x
+    return where(inside, exp(log_density - where(inside, value, 0.0)), 0.0)
+
+
+_log_beta.defjvp(_log_beta_jvp, symbolic_zeros=True)
 
 
 def log_betainc(a: Any, b: Any, x: Any, y: Any) -> jax.Array:

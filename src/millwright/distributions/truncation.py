@@ -61,15 +61,18 @@ class Truncated(Family):
         if low is None:
             return self.family.log_cdf(m, high, inner)
         low, cut = self._inside(m, low, inner)
-        below = m.where(cut, self.family.log_cdf(m, low, inner), -m.inf)
-        above = m.where(cut, self.family.log_survival(m, low, inner), 0.0)
         if high is None:
-            return above
-        beyond = self.family.log_survival(m, high, inner)
-        upto = self.family.log_cdf(m, high, inner)
+            return m.where(cut, self.family.log_survival(m, low, inner), 0.0)
+        # Both bounds at once: what is written twice is compiled twice, and these are long.
+        low, high, *_ = m.broadcast_arrays(low, high, *inner.values())
+        bounds = m.stack([low, high])
+        upto, beyond = (
+            getattr(self.family, tail)(m, bounds, inner) for tail in ("log_cdf", "log_survival")
+        )
+        below, above = m.where(cut, upto[0], -m.inf), m.where(cut, beyond[0], 0.0)
         upper_side = below > above
-        larger = m.where(upper_side, above, upto)
-        smaller = m.where(upper_side, beyond, below)
+        larger = m.where(upper_side, above, upto[1])
+        smaller = m.where(upper_side, beyond[1], below)
         finite = smaller > -m.inf
         difference = log_diff_exp(m, larger, m.where(finite, smaller, larger - 1.0))
         return m.where(finite, difference, larger)

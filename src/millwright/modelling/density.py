@@ -9,7 +9,8 @@ from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import constants_of, place_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
-from millwright.modelling.program import Arguments, Program
+from millwright.modelling.linear_total import normal_total
+from millwright.modelling.program import COUNTS, FACTOR, ROWS, Arguments, Program
 from millwright.modelling.shaping import check_axes, split_axes, spread_arguments
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
@@ -163,7 +164,7 @@ def terms(
         if parts:
             result[part.name] = _total(m, parts)
     for part in program.outcomes:
-        result[part.name] = _total(m, [log_likelihood(evaluation, part)])
+        result[part.name] = _outcome_total(evaluation, part)
     for part in program.terms:
         result[part.name] = _total(m, [evaluation.expression(part.expression, part)])
     return result
@@ -195,6 +196,22 @@ def log_likelihood(evaluation: Evaluation, part: Part) -> Labelled:
         observed = Labelled(evaluation.arguments["observed", part.name], axes)
     named = evaluation.parameters(part)
     return log_density_of(part, observed, named, evaluation)
+
+
+def _outcome_total(evaluation: Evaluation, part: Part) -> Array:
+    """Return the log density of all rows of an outcome, gathered or one by one."""
+    m, program, arguments = evaluation.m, evaluation.program, evaluation.arguments
+    weights = dict(program.linear).get(part.name)
+    if weights is not None:
+        factor, rows = arguments[FACTOR, part.name], arguments[ROWS, part.name]
+        return normal_total(evaluation, part, weights, factor, rows)
+    found = log_likelihood(evaluation, part)
+    if found.axes[-1:] and found.axes[-1] in program.counted:
+        counts = arguments[COUNTS, found.axes[-1]]
+        # Places that fill up the rows count for nothing.
+        values = m.where(counts > 0, counts * m.asarray(found.values), 0.0)
+        found = Labelled(values, found.axes)
+    return _total(m, [found])
 
 
 def _total(m: Mathematics, parts: list[Labelled]) -> Array:

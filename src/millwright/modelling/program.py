@@ -19,13 +19,16 @@ from millwright.modelling.foreign import Foreign
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.specification import Part
 
-__all__ = ["NUMBERS", "TAKEN", "Arguments", "Program", "lift_numbers"]
+__all__ = ["COUNTS", "FACTOR", "NUMBERS", "ROWS", "TAKEN", "Arguments", "Program", "lift_numbers"]
 
 Arguments = Mapping[tuple[str, ...], Any]
 """Arrays that a compiled function takes, by what they are."""
 
 NUMBERS = ("numbers",)
 TAKEN = "taken"
+FACTOR = "factor"
+ROWS = "rows"
+COUNTS = "counts"
 
 
 @dataclass(frozen=True)
@@ -52,6 +55,10 @@ class Program:
         Axes of each value taken from the data.
     fresh
         Axes that hold other entries than at the fit: nothing may be reduced over them.
+    linear
+        Outcomes whose rows are gathered in a matrix, with the weights of their locations.
+    counted
+        Axes of which each different row is there once, with the number of its copies.
     """
 
     parts: tuple[Part, ...]
@@ -63,6 +70,8 @@ class Program:
     foreign: tuple[Foreign, ...] = ()
     taken: tuple[tuple[str, ...], ...] = ()
     fresh: frozenset[str] = frozenset()
+    linear: tuple[tuple[str, tuple[Node, ...]], ...] = ()
+    counted: tuple[str, ...] = ()
 
     @cached_property
     def _hash(self) -> int:

@@ -37,18 +37,19 @@ def repeated_rows(binding: Binding) -> tuple[int, int]:
 
 
 def _repeated(binding: Binding, part: Part, seen: np.ndarray, axis: str) -> int:
+    import pandas as pd
+
     _, first, shared = np.unique(seen, return_inverse=True, return_counts=True)
     alone = shared[first] <= _MASS
     codes = [first]
     used = set(binding.program.column_axes)
     for name, column in binding.tables.columns.items():
         if name in used and column.axes == (axis,) and name != part.name:
-            values = column.values if column.numeric else column.values.astype(str)
-            if len(values) != len(seen):
+            if len(column.values) != len(seen):
                 return 0
-            codes.append(np.unique(values, return_inverse=True)[1])
-    rows = np.stack(codes, axis=1)[alone]
-    return len(rows) - len(np.unique(rows, axis=0))
+            codes.append(pd.factorize(column.values)[0])
+    rows = pd.DataFrame(dict(enumerate(codes)))[alone]
+    return int(rows.duplicated().sum())
 
 
 def _by_chance(seen: np.ndarray) -> float:

@@ -54,7 +54,9 @@ class Column:
     def missing(self) -> np.ndarray:
         """Return which rows have no value, or lack one of several."""
         if not self.numeric:
-            return np.array([value is None for value in self.values])
+            import pandas as pd
+
+            return np.asarray(pd.isna(self.values))
         gaps = np.isnan(self.values)
         return gaps if gaps.ndim == 1 else gaps.any(axis=1)
 
@@ -127,42 +129,47 @@ class Tables:
         if name in self.matrix_labels:
             return self.matrix_labels[name]
         column = self.column(name)
-        present = self._present(name)
+        _, present = self._present(name)
         if column.levels is not None:
             used = set(present)
             return tuple(level for level in column.levels if level in used)
-        return tuple(sorted(set(present)))
+        return tuple(sorted(present))
 
-    def _present(self, name: str) -> list[Label]:
-        """Return the labels in a column, row by row; missing ones are refused."""
+    def _present(self, name: str) -> tuple[np.ndarray, list[Label]]:
+        """Return which of the labels in a column each row has, and these; refuse missing ones."""
+        import pandas as pd
+
         column = self.column(name)
-        if not column.axes:
-            raise DataError(f"`{name}` is a single number and cannot serve as labels.")
+        if len(column.axes) != 1:
+            kind = "a single number" if not column.axes else "a matrix"
+            raise DataError(f"`{name}` is {kind} and cannot serve as labels.")
         if column.numeric:
-            values = self.numbers(name)
-            whole = np.all(values == np.floor(values))
-            return [int(value) if whole else float(value) for value in values]
-        missing = np.flatnonzero([value is None for value in column.values])
-        if missing.size:
+            codes, levels = pd.factorize(self.numbers(name))
+            whole = np.all(levels == np.floor(levels))
+            return codes, [int(value) if whole else float(value) for value in levels]
+        codes, levels = pd.factorize(column.values)
+        if (codes < 0).any():
             raise DataError(
-                f"The column `{name}` has no label in {row_words(missing)}. "
+                f"The column `{name}` has no label in {row_words(np.flatnonzero(codes < 0))}. "
                 "Remove or fill these rows first."
             )
-        return list(column.values)
+        return codes, list(levels)
 
     def codes(self, name: str, labels: Sequence[Label], label_set: str) -> np.ndarray:
         """Return the position in `labels` of each row's label, as int32."""
         position = {label: at for at, label in enumerate(labels)}
-        present = self._present(name)
-        unknown = [at for at, label in enumerate(present) if label not in position]
+        codes, present = self._present(name)
+        places = np.array([position.get(label, -1) for label in present], dtype=np.int32)
+        unknown = [label for label in present if label not in position]
         if unknown:
-            names = list(dict.fromkeys(repr(present[at]) for at in unknown))[:4]
+            names = list(map(repr, unknown))[:4]
+            rows = np.flatnonzero(places[codes] < 0)
             raise DataError(
                 f"The column `{name}` has labels that are not in the label set `{label_set}`: "
-                f"{', '.join(names)} (in {row_words(unknown)}). It holds "
+                f"{', '.join(names)} (in {row_words(rows)}). It holds "
                 f"{', '.join(map(repr, list(labels)[:8]))}{', ...' if len(labels) > 8 else ''}."
             )
-        return np.array([position[label] for label in present], dtype=np.int32)
+        return places[codes]
 
     def complete(self, names: Sequence[str]) -> Parted:
         """Part the rows in which a named column is missing from the others."""
@@ -360,6 +367,14 @@ def _categorical(name: str, values: Any, axis: str) -> Column:
 
 def _objects(name: str, array: np.ndarray, axis: str) -> Column:
     """Read a column of objects: numbers if all are, else labels as text."""
+    import pandas as pd
+
+    if pd.api.types.infer_dtype(array, skipna=True) == "string":
+        # Labels repeat, so each is read once.
+        codes, levels = pd.factorize(array)
+        read = np.empty(len(levels) + 1, dtype=object)
+        read[:] = [*map(_label, levels), None]
+        return Column(name, read[codes], (axis,))
     items = [_label(value) for value in array.tolist()]
     present = [item for item in items if item is not None]
     if present and not any(isinstance(item, str) for item in present):

@@ -31,6 +31,7 @@ def describe(
     specification: Specification,
     sizes: dict[str, int] | None = None,
     taken: Collection[TakenValue] = (),
+    gathered: Collection[str] = (),
 ) -> str:
     """Return the model in words.
 
@@ -40,6 +41,8 @@ def describe(
         Lengths of the label sets, if the data are known.
     taken
         Values taken from the data.
+    gathered
+        What a fit goes through instead of all rows.
     """
     lines = [visible(specification.title) or "A model without a title"]
     if specification.notes:
@@ -60,6 +63,9 @@ def describe(
     if taken:
         lines += ["", "Taken from the data of the fit, and kept for new rows"]
         lines += [f"  {value.text} = {_taken_text(value)}  (in {value.part})" for value in taken]
+    if gathered:
+        lines += ["", "Rows that a fit need not go through one by one (exact; for speed)"]
+        lines += [f"  {note}" for note in gathered]
     return "\n".join(lines)
 
 
