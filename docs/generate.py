@@ -72,12 +72,12 @@ taken once, from the rows that the model is fitted to, and kept with the run. Pr
 forecasts and lines along a column use those values, not the mean of the new rows; `describe()` of
 a fit says what they were.
 
-**Many rows.** From 1000 rows on a fit looks for a shorter way that is exact. A normal outcome whose
-location is linear in what is unknown (a sum of unknowns times columns or labels) and whose scale
-is the same for all rows goes through one small matrix instead of its rows. Rows of other outcomes
-that repeat each other, as counts and yes/no with few predictors do, are taken once with their
-number. `describe()` and `millwright vet` say which outcomes are gathered; predictions and scores
-still have every row.
+**Many rows.** From 1000 rows on a fit looks for a shorter way that is exact. A normal outcome
+whose location is linear in what is unknown (a sum of unknowns times columns or labels) and whose
+scale is the same for all rows goes through one small matrix instead of its rows. Rows of other
+outcomes that repeat each other, as counts and yes/no with few predictors do, are taken once with
+their number. `describe()` and `millwright vet` say which outcomes are gathered; predictions and
+scores still have every row.
 
 **Arguments** of distributions are given by name; only location and scale may go without. An
 argument that takes a vector or a matrix may be written as a list, `[1, 2]` or

@@ -8,8 +8,15 @@ from typing import Any
 import numpy as np
 
 from millwright.errors import ArgumentError
+from millwright.sampling.methods import Ensemble, Method, Rejection
+from millwright.sampling.sampler import FitSettings
 
-__all__ = ["check_fit", "check_whole"]
+__all__ = ["check_fit", "check_whole", "how_much"]
+
+_TRIAL = FitSettings(draws=200, warmup=300)
+_DRAWS_OF_WALKERS = 20_000
+_FEWEST_DRAWS_OF_A_WALKER = 400
+"""With fewer, walkers that agree could not be told from walkers that do not."""
 
 
 def check_whole(name: str, value: Any, least: int) -> None:
@@ -34,3 +41,18 @@ def check_fit(
         check_whole("workers", workers, 1)
     if missing not in ("refuse", "drop", "predict"):
         raise ArgumentError(f"`missing` must be 'refuse', 'drop' or 'predict', not {missing!r}.")
+
+
+def how_much(
+    draws: int | None, warmup: int | None, thin: int, trial: bool, method: Method, chains: int
+) -> FitSettings:
+    """Return how much to sample, with what suits the method where nothing is asked for."""
+    usual = _TRIAL if trial else FitSettings()
+    if isinstance(method, Rejection):
+        # Independent draws need neither.
+        warmup, thin = 0, 1
+    if draws is None:
+        draws = usual.draws
+        if isinstance(method, Ensemble) and not trial:
+            draws = int(np.clip(_DRAWS_OF_WALKERS // chains, _FEWEST_DRAWS_OF_A_WALKER, draws))
+    return FitSettings(draws, usual.warmup if warmup is None else warmup, thin)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from concurrent.futures import Executor
-from dataclasses import replace
 from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -14,7 +13,7 @@ import numpy as np
 from millwright.approximation import approximate
 from millwright.draws.prior import draws_in, refuse_improper, refuse_terms
 from millwright.estimates import Estimate, estimate_at, refuse_hierarchy
-from millwright.fit_arguments import check_fit, check_whole
+from millwright.fit_arguments import check_fit, check_whole, how_much
 from millwright.fitting import chosen_method, prepared, refuse_black_boxes, target_of
 from millwright.going_on import fit_in_folder, fit_in_memory, go_on_in_folder
 from millwright.job import Job, chains_for
@@ -25,7 +24,7 @@ from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_v
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.posterior import Posterior
-from millwright.sampling.methods import Method, NoUTurn, Rejection, method_with
+from millwright.sampling.methods import Method, NoUTurn, method_with
 from millwright.sampling.pools import check_workers
 from millwright.sampling.progress import Listener
 from millwright.sampling.sampler import FitSettings
@@ -42,8 +41,6 @@ if TYPE_CHECKING:
     import networkx as nx
 
 __all__ = ["Model"]
-
-_TRIAL = FitSettings(draws=200, warmup=300)
 
 
 class Model(Shown):
@@ -271,6 +268,9 @@ class Model(Shown):
         chains, draws, warmup
             Number of chains (by default 4; for an ensemble its walkers, by default at least
             20); kept and discarded draws of each (by default 1000; in a trial 200 and 300).
+            Walkers keep fewer where there are many, 20,000 together but at least 400 each, and
+            end their warm-up once they have settled (`mw.Ensemble(until_settled=False)` goes
+            through all of it).
         thin
             Keep every k-th draw only. It saves memory and disk where draws are wide; it never
             makes answers more precise: the draws left out would have added to them.
@@ -340,22 +340,15 @@ class Model(Shown):
         """
         standard = NoUTurn(target_acceptance, max_depth, cast("Metric", metric))
         check_fit(chains, draws, warmup, thin, seed, workers, missing)
-        settings = FitSettings(
-            draws or (_TRIAL.draws if trial else FitSettings.draws),
-            warmup if warmup is not None else (_TRIAL if trial else FitSettings()).warmup,
-            thin,
-        )
         going_on = existing == "resume" and save is not None and Path(save).exists()
         if save is not None and not going_on:
             # Better said before the sampling than after it.
             check_free(Path(save), "refuse" if existing == "resume" else existing)
         binding = self.bind(data, missing=missing)
         chosen = chosen_method(method, binding, standard)
-        if isinstance(chosen, Rejection):
-            # Independent draws need neither.
-            settings = replace(settings, warmup=0, thin=1)
         binding = prepared(binding, group_form, seed)
         count = chains_for(chosen, chains, binding.dimension)
+        settings = how_much(draws, warmup, thin, trial, chosen, count)
         beginning = None
         if start is not None:
             beginning = checked_start(binding, start, seed, chosen, count)

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from scipy.special import expit
 
 from millwright.distributions import on_numpy
 from millwright.distributions.bounded import Uniform
+from millwright.distributions.family import Family
 from millwright.distributions.flat import Flat
+from millwright.distributions.truncation import Truncated, split_bounds
 from millwright.language.tree import Call, Name, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
@@ -21,8 +25,33 @@ __all__ = ["OwnDensity", "own_density"]
 
 
 @dataclass(frozen=True)
+class Priors:
+    """The priors of some unknowns, of one family and with constant arguments.
+
+    Attributes
+    ----------
+    at
+        Which coordinates the unknowns are, shape (n,).
+    arguments
+        Each of shape (n,).
+    shift
+        What the densities of `family` lack together: the shares that truncation cuts off.
+    """
+
+    at: np.ndarray
+    family: Family
+    arguments: dict[str, np.ndarray]
+    shift: float = 0.0
+
+    def __call__(self, x: np.ndarray) -> np.ndarray:
+        """Return the log density of all together at each point (points, dimension)."""
+        found = self.family.log_density(on_numpy, x[:, self.at], self.arguments)
+        return np.asarray(found.sum(axis=1) + self.shift, dtype=float)
+
+
+@dataclass(frozen=True)
 class OwnDensity:
-    """A black box over single unknowns with constant supports.
+    """A black box over single unknowns, each with a prior of its own.
 
     Attributes
     ----------
@@ -33,7 +62,9 @@ class OwnDensity:
     low, high
         Ends of each coordinate's support; NaN where there is none.
     constant
-        Logarithm of the prior's density, the same everywhere.
+        Logarithm of the density of the priors that are the same everywhere.
+    priors
+        Those that are not.
     """
 
     foreign: Foreign = field(repr=False)
@@ -44,13 +75,16 @@ class OwnDensity:
     above: np.ndarray
     between: np.ndarray
     constant: float
+    priors: tuple[Priors, ...] = field(default=(), repr=False)
 
     def __call__(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return log prior and log likelihood at positions of shape (n, dimension)."""
         if not self.bounded:
-            x, prior = positions, np.zeros(len(positions))
+            x, prior = positions, np.full(len(positions), self.constant)
         else:
             x, prior = self.placed(positions)
+        for one in self.priors:
+            prior = prior + one(x)
         with np.errstate(all="ignore"):
             values = call_foreign(self.foreign, on_numpy, list(x.T[self.order]), True, ())
         return prior, np.asarray(values, dtype=float)
@@ -90,11 +124,14 @@ def own_density(binding: Binding) -> OwnDensity | None:
     if not isinstance(call, Call) or call.function not in program.foreign_by_name:
         return None
     given = [node.name for node in call.arguments if isinstance(node, Name)]
-    ends = [_ends(binding, part) for part in program.unknowns]
-    if sorted(given) != sorted(names) or len(given) != len(call.arguments) or None in ends:
+    if sorted(given) != sorted(names) or len(given) != len(call.arguments):
         return None
-    low, high, constant = np.array([end for end in ends if end is not None], dtype=float).T
+    if not all(_stands_alone(part) for part in program.unknowns):
+        return None
+    found = [_constants(binding, part) for part in program.unknowns]
+    low, high = np.array([_ends(family, p) for family, p in found]).T
     lower, upper = np.isfinite(low), np.isfinite(high)
+    flat = [-np.log(p["high"] - p["low"]) for f, p in found if isinstance(f, Uniform)]
     return OwnDensity(
         program.foreign_by_name[call.function],
         np.array([names.index(name) for name in given]),
@@ -103,16 +140,64 @@ def own_density(binding: Binding) -> OwnDensity | None:
         lower & ~upper,
         ~lower & upper,
         lower & upper,
-        float(constant.sum()),
+        float(np.sum(flat)),
+        _by_family(found),
     )
 
 
-def _ends(binding: Binding, part: Part) -> tuple[float, float, float] | None:
-    """Return the ends of a constant support (NaN for none) and the log of its flat density."""
-    family = family_of(part.family, part.arguments)
+def _by_family(found: Sequence[tuple[Flat | Family, dict[str, np.ndarray]]]) -> tuple[Priors, ...]:
+    """Put priors of one family together: a call for each costs more than its numbers."""
+    groups: dict[Any, list[Priors]] = {}
+    for at, (family, p) in enumerate(found):
+        if isinstance(family, Family) and not isinstance(family, Uniform):
+            one = _prior(at, family, p)
+            groups.setdefault((id(one.family), *sorted(one.arguments)), []).append(one)
+    return tuple(
+        Priors(
+            np.concatenate([one.at for one in group]),
+            group[0].family,
+            {
+                name: np.concatenate([one.arguments[name] for one in group])
+                for name in group[0].arguments
+            },
+            sum(one.shift for one in group),
+        )
+        for group in groups.values()
+    )
+
+
+def _stands_alone(part: Part) -> bool:
+    """Whether an unknown is one number whose prior rests on numbers alone."""
     constant = not any(isinstance(n, Name) for _, top in part.arguments for n in walk(top))
-    if part.per or not constant or not isinstance(family, Flat | Uniform):
-        return None
-    found = {k: float(v.values) for k, v in binding.evaluation({}).parameters(part).items()}
-    low, high = found.get("low", np.nan), found.get("high", np.nan)
-    return low, high, -np.log(high - low) if isinstance(family, Uniform) else 0.0
+    family = family_of(part.family, part.arguments)
+    return not part.per and constant and isinstance(family, Flat | Family)
+
+
+def _constants(binding: Binding, part: Part) -> tuple[Flat | Family, dict[str, np.ndarray]]:
+    named = binding.evaluation({}).parameters(part)
+    family: Any = family_of(part.family, part.arguments)
+    return family, {name: np.asarray(item.values, dtype=float) for name, item in named.items()}
+
+
+def _ends(family: Flat | Family, p: dict[str, np.ndarray]) -> tuple[float, float]:
+    """Return the ends of a support, NaN for none."""
+    support = family.support(p)
+    ends = (np.nan if end is None else float(end) for end in (support.lower, support.upper))
+    low, high = ends
+    return low, high
+
+
+def _prior(at: int, family: Family, p: dict[str, np.ndarray]) -> Priors:
+    """Return one prior; the share that a truncation cuts off is worked out once."""
+    shift = 0.0
+    if isinstance(family, Truncated):
+        inner, _, _ = split_bounds(p)
+        middle = np.asarray(family.quantile(np.asarray([0.25, 0.5, 0.75]), p))
+        with np.errstate(all="ignore"):
+            cut = family.log_density(on_numpy, middle, p) - family.family.log_density(
+                on_numpy, middle, inner
+            )
+        # Far out in a tail the density has another form, and the difference varies.
+        if np.ptp(cut) < 1e-9:
+            family, p, shift = family.family, inner, float(np.mean(cut))
+    return Priors(np.array([at]), family, {n: np.atleast_1d(v) for n, v in p.items()}, shift)

@@ -75,6 +75,7 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
         walkers = (
             "The chains are walkers of one ensemble, which learn from each other: their agreement "
             "says less than that of independent chains.",
+            *_walker_words(record),
         )
     elsewhere: tuple[str, ...] = ()
     if record.method.get("method") == "elsewhere":
@@ -87,6 +88,20 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
         *_filled_words(draws),
         *forms,
     )
+
+
+def _walker_words(record: Record) -> tuple[str, ...]:
+    """Say what one kept draw of an ensemble took, and when its warm-up ended."""
+    made = record.chains[0]
+    most, took = int(record.settings["warmup"]), int(made["warmup_draws"])
+    words = f"One kept draw took {made['moves_per_draw']} moves of each walker"
+    if made["settled"] is None:
+        return (f"{words}.",)
+    if made["settled"]:
+        ended = f"the warm-up ended after {took} of at most {most} draws, when they had settled"
+    else:
+        ended = f"the warm-up took all of its {took} draws, and they had not settled by then"
+    return (f"{words}; {ended}.",)
 
 
 def _elsewhere_words(method: Mapping[str, Any]) -> tuple[str, ...]:

@@ -44,8 +44,15 @@ class OfTheSheet(unittest.TestCase):
             settings('group_form = { e = "centred" }'), {"group_form": {"e": "centred"}}
         )
 
+    def test_starting_values(self):
+        found = settings("[fit.start]\nmiddle = 17.5")
+        self.assertEqual(found, {"start": {"middle": 17.5}})
+        found = settings("[[fit.start]]\nmiddle = 17\n[[fit.start]]\nmiddle = 19")
+        self.assertEqual(found, {"start": [{"middle": 17}, {"middle": 19}]})
+
     def test_what_makes_no_sense(self):
         for lines, words in (
+            ("start = 3", r"\[fit.start\]"),
             ('method = "ensemble"\nchoices = { rungs = 3 }', "no choice `rungs`"),
             ("choices = 3", "must be a table"),
             ("group_form = 3", "a text or a table"),
@@ -55,6 +62,25 @@ class OfTheSheet(unittest.TestCase):
                 self.assertRaisesRegex((ArgumentError, ModelError), words),
             ):
                 settings(lines)
+
+
+class Starts(unittest.TestCase):
+    def test_numbers_and_labels(self):
+        starts = ["slope=-0.3", "effect[Up per]=0.2", "effect['2']=0"]
+        found = fit_options({"start": {"slope": 1.0}}, {}, (), (), starts)
+        self.assertEqual(found["start"], {"slope": -0.3, "effect": {"Up per": 0.2, "2": 0}})
+
+    def test_what_makes_no_sense(self):
+        for starts, words in (
+            (["slope"], "NAME=VALUE"),
+            (["slope=steep"], "NAME=NUMBER"),
+            (["slope=true"], "NAME=NUMBER"),
+            (["effect[A=1"], "NAME=NUMBER"),
+            (["effect=1", "effect[A]=1"], "labels of its own"),
+            (["effect[A]=1", "effect=1"], "labels of its own"),
+        ):
+            with self.subTest(starts=starts), self.assertRaisesRegex(ArgumentError, words):
+                fit_options({}, {}, (), (), starts)
 
 
 class Options(unittest.TestCase):

@@ -59,6 +59,8 @@ class Repeating(unittest.TestCase):
             "smaller steps": {"target_acceptance": 0.95, "max_depth": 6, "metric": "dense"},
             "centred": {"group_form": "centred"},
             "tempering": {"method": mw.Tempering(rungs=3, steps=2)},
+            "start": {"start": {"middle": 0.5, "effect": dict.fromkeys("ABCDEF", -0.25)}},
+            "ensemble": {"method": mw.Ensemble(until_settled=False, steps=2)},
         }
         for name, settings in cases.items():
             with self.subTest(name=name):

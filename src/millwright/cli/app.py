@@ -164,6 +164,13 @@ def fit(
             "NAME=FORM for some; by default informed."
         ),
     ] = None,
+    start: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Where all chains begin: NAME=NUMBER or NAME[LABEL]=NUMBER; can be repeated. "
+            "By default draws from the prior."
+        ),
+    ] = None,
     workers: Workers = None,
     missing: Annotated[
         str | None,
@@ -197,7 +204,7 @@ def fit(
         "workers": workers,
         "missing": missing,
     }
-    settings = fit_options(model.fit_settings, given, choice or (), group_form or ())
+    settings = fit_options(model.fit_settings, given, choice or (), group_form or (), start or ())
     with _stops_told(place):
         posterior = model.fit(
             table,

@@ -7,6 +7,7 @@ from dataclasses import fields, replace
 from typing import Any
 
 from millwright.cli.pairs import pairs
+from millwright.errors import ArgumentError
 from millwright.sampling.methods import Method, NoUTurn, method_with
 
 __all__ = ["fit_options"]
@@ -19,6 +20,7 @@ def fit_options(
     given: Mapping[str, Any],
     choices: Sequence[str],
     forms: Sequence[str],
+    starts: Sequence[str] = (),
 ) -> dict[str, Any]:
     """Return the settings as `Model.fit` takes them.
 
@@ -32,6 +34,8 @@ def fit_options(
         Choices of the method as `name=value`.
     forms
         Forms of group effects: one form, or some as `name=form`.
+    starts
+        Values at which all chains begin, as `name=value` or `name[label]=value`.
 
     Raises
     ------
@@ -49,7 +53,37 @@ def fit_options(
         settings |= _with_choices(settings.get("method"), pairs("choice", choices, "rungs=12"))
     if forms:
         settings["group_form"] = _forms(forms)
+    if starts:
+        settings["start"] = start_values(starts)
     return settings
+
+
+def start_values(texts: Sequence[str]) -> dict[str, Any]:
+    """Read values at which chains begin.
+
+    Raises
+    ------
+    ArgumentError
+        For a text that is not `name=value` or `name[label]=value`, or no number.
+    """
+    result: dict[str, Any] = {}
+    for name, value in pairs("start", texts, "slope=0.1").items():
+        base, bracket, rest = name.partition("[")
+        if isinstance(value, str | bool) or (bracket and not rest.endswith("]")):
+            raise ArgumentError(
+                f"--start takes NAME=NUMBER or NAME[LABEL]=NUMBER, not {name}={value}. Vectors "
+                "and a start for each chain are written in the sheet, under [fit.start]."
+            )
+        if bracket:
+            inner = result.setdefault(base.strip(), {})
+            if isinstance(inner, dict):
+                inner[rest[:-1].strip().strip("'\"")] = value
+                continue
+        elif name not in result:
+            result[name] = value
+            continue
+        raise ArgumentError(f"--start: `{base.strip()}` has one number and labels of its own.")
+    return result
 
 
 def _with_choices(method: str | Method | None, choices: Mapping[str, Any]) -> dict[str, Any]:

@@ -11,7 +11,7 @@ __all__ = ["pairs"]
 
 
 def pairs(option: str, texts: Sequence[str], example: str) -> dict[str, Any]:
-    """Read `NAME=VALUE` texts; a value is a number where it can be one.
+    """Read `NAME=VALUE` texts; a value is a number, `true` or `false` where it can be one.
 
     Parameters
     ----------
@@ -33,6 +33,8 @@ def pairs(option: str, texts: Sequence[str], example: str) -> dict[str, Any]:
 
 
 def _number_or_text(text: str) -> Any:
+    if text.lower() in ("true", "false"):
+        return text.lower() == "true"
     for kind in (int, float):
         try:
             return kind(text)

@@ -256,10 +256,12 @@ def _all_at_once(foreign: Foreign, values: list[Array], drawn: bool) -> np.ndarr
 
 def _for_each_draw(foreign: Foreign, values: list[Array]) -> np.ndarray:
     size = max(len(value) for value in values)
-    wide = [np.broadcast_to(value, (size, *np.shape(value)[1:])) for value in values]
+    wide = [
+        value if len(value) == size else np.broadcast_to(value, (size, *np.shape(value)[1:]))
+        for value in values
+    ]
     if not foreign.black_box:
         import jax
 
         return np.asarray(jax.vmap(foreign.function)(*wide))
-    rows = [foreign.function(*(value[at] for value in wide)) for at in range(size)]
-    return np.asarray(rows, dtype=float)
+    return np.asarray([foreign.function(*row) for row in zip(*wide, strict=True)], dtype=float)

@@ -52,11 +52,13 @@ def _stated(
     shape = binding.program.shape(axes)
     if isinstance(value, Mapping):
         labels = binding.labels[axes[0]] if len(axes) == 1 else ()
-        if set(value) != set(labels):
+        # In sheets and in the shell all labels are texts.
+        texts = {str(label): one for label, one in value.items()}
+        if texts.keys() != set(map(str, labels)):
             raise ArgumentError(
                 f"`{what}`: `{name}` needs a value for each of its labels {list(labels)}."
             )
-        value = [value[label] for label in labels]
+        value = [texts[str(label)] for label in labels]
     try:
         array = np.array(np.broadcast_to(np.asarray(value, dtype=float), shape))
     except (TypeError, ValueError) as error:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import shlex
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
@@ -27,7 +28,7 @@ class Repeating:
     code, command
         The fit as a call and as a command; empty where it was not made by this library, the
         command also where the shell cannot do it: with functions of the user's own, without
-        data, with stated starting values, or with a matrix among the settings.
+        data, with starting values that are lists, or with a matrix among the settings.
     functions
         Names of the user's own functions that the model calls.
     """
@@ -64,11 +65,27 @@ def repeating(posterior: Posterior) -> Repeating:
     data = bool(binding.tables.columns)
     code = _call(stated, method, data)
     # Where the sheet has settings of its own, usual values must be stated too, to win over them.
-    whole = bool(fit_settings(sheet, "the sheet"))
+    of_sheet = fit_settings(sheet, "the sheet")
+    starts = _start_words(begun_at)
     command = ""
-    if data and not functions and not begun_at:
-        command = _command(_stated(posterior, whole), method, whole)
+    # Nothing in the shell takes back the starting values of a sheet.
+    if data and not functions and starts is not None and (begun_at or "start" not in of_sheet):
+        command = _command(_stated(posterior, bool(of_sheet)), method, bool(of_sheet), starts)
     return Repeating(tuple(facts), sheet, code, command, functions)
+
+
+def _start_words(begun_at: Any) -> list[str] | None:
+    """Return starting values as options of the shell; None where it cannot state them."""
+    if not isinstance(begun_at or {}, Mapping):
+        return None
+    words = []
+    for name, value in (begun_at or {}).items():
+        labelled = isinstance(value, Mapping)
+        each = {f"{name}[{k}]": v for k, v in value.items()} if labelled else {name: value}
+        if not all(isinstance(one, int | float) for one in each.values()):
+            return None
+        words += [f"--start {shlex.quote(f'{k}={v!r}')}" for k, v in each.items()]
+    return words
 
 
 def _stated(posterior: Posterior, whole: bool) -> dict[str, Any]:
@@ -108,7 +125,7 @@ def _call(stated: Mapping[str, Any], method: Method, data: bool) -> str:
     return f'mw.Model.read("sheet.toml").fit({", ".join(arguments)})'
 
 
-def _command(stated: Mapping[str, Any], method: Method, whole: bool) -> str:
+def _command(stated: Mapping[str, Any], method: Method, whole: bool, starts: Sequence[str]) -> str:
     choices = _choices(method, whole)
     if not all(isinstance(value, str | int | float) for value in choices.values()):
         return ""
@@ -122,4 +139,4 @@ def _command(stated: Mapping[str, Any], method: Method, whole: bool) -> str:
         words += [f"--{name.replace('_', '-')} {value}" for name, value in choices.items()]
     else:
         words += [f"--choice {name}={value}" for name, value in choices.items()]
-    return f"millwright fit sheet.toml data.csv {' '.join(words)}"
+    return f"millwright fit sheet.toml data.csv {' '.join([*words, *starts])}"

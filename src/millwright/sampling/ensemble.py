@@ -20,6 +20,7 @@ from millwright.sampling.methods import Ensemble
 from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
+from millwright.sampling.settled import CHECKED_EVERY, settled, summary
 from millwright.sampling.state import Generators, State, restored
 from millwright.sampling.target import Target
 from millwright.sampling.walking import good_start, steps_for
@@ -40,11 +41,21 @@ def walkers_for(dimension: int) -> int:
 
 @dataclass(frozen=True, kw_only=True)
 class EnsembleState(State):
-    """Where the walkers are: positions of shape (walkers, dimension) and log densities."""
+    """Where the walkers are: positions of shape (walkers, dimension) and log densities.
+
+    Attributes
+    ----------
+    history
+        What is followed of the walkers in the warm-up, one row a draw; without rows after it.
+    settled
+        After how many draws the warm-up ended before its time, or -1.
+    """
 
     positions: np.ndarray
     values: np.ndarray
     bits: Generators
+    history: np.ndarray
+    settled: int = -1
 
     @property
     def place(self) -> tuple[np.ndarray, float]:
@@ -94,6 +105,7 @@ class EnsembleSampler:
             positions=points[order],
             values=values[order],
             bits=bits.bit_generator.state,
+            history=np.zeros((0, len(summary(points, values)))),
         )
 
     def advance(
@@ -103,6 +115,7 @@ class EnsembleSampler:
         began = time.perf_counter()
         generator = restored(state.bits)
         at, values, done = state.positions, state.values, state.done
+        history, ended = list(state.history), state.settled
         warm: list[np.ndarray] = []
         kept: list[np.ndarray] = []
         positions: list[np.ndarray] = []
@@ -117,15 +130,22 @@ class EnsembleSampler:
                 done += turns
                 if not warming:
                     positions.append(at)
+                elif self.method.until_settled:
+                    history.append(summary(at, values))
+                    if done % CHECKED_EVERY == 0 and settled(np.array(history)):
+                        ended, done = done, self.settings.warmup
                 now = time.perf_counter()
                 warmed = now if warming else warmed
                 if now >= began + seconds:
                     break
+        kept_history = history if done < self.settings.warmup else []
         state = replace(
             state,
             done=done,
             positions=at,
             values=values,
+            history=np.array(kept_history).reshape(-1, state.history.shape[1]),
+            settled=ended,
             bits=generator.bit_generator.state,
             warmup_seconds=state.warmup_seconds + warmed - began,
             seconds=state.seconds + time.perf_counter() - warmed,
@@ -153,24 +173,34 @@ class EnsembleSampler:
     def progress(self, state: EnsembleState) -> tuple[ChainProgress, ...]:
         """Say how far the walkers are."""
         warming = state.done < self.settings.warmup
-        total, steps = self.settings.total, state.done * self.steps
+        spared = self._spared(state)
+        done, total = state.done - spared, self.settings.total - spared
         return tuple(
-            ChainProgress(chain, warming, state.done, total, 0, steps)
+            ChainProgress(chain, warming, done, total, 0, done * self.steps, self.steps)
             for chain in range(self.chains)
         )
 
     def report(self, state: EnsembleState) -> tuple[dict[str, Any], ...]:
         """Return what the walkers cost; an ensemble has nothing to tune."""
+        spared = self._spared(state)
+        warmed = min(state.done, self.settings.warmup) - spared
         return (
             {
                 "step_size": 1.0,
                 "target_acceptance": None,
                 "metric": "ensemble",
-                "warmup_steps": min(state.done, self.settings.warmup) * self.steps,
-                "steps": state.done * self.steps,
+                "warmup_steps": warmed * self.steps,
+                "steps": (state.done - spared) * self.steps,
+                "moves_per_draw": self.steps * self.settings.thin,
+                "warmup_draws": warmed,
+                "settled": state.settled >= 0 if self.method.until_settled else None,
                 "seconds": [state.warmup_seconds, state.seconds],
             },
         ) * self.chains
+
+    def _spared(self, state: EnsembleState) -> int:
+        """Return how many draws of the warm-up were not needed."""
+        return self.settings.warmup - state.settled if state.settled >= 0 else 0
 
     def _one_draw(
         self, generator: np.random.Generator, positions: np.ndarray, values: np.ndarray

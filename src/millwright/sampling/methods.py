@@ -135,10 +135,14 @@ class Ensemble:
         in turn by chance.
     steps
         Moves of each walker for each kept draw; by default more for more unknowns.
+    until_settled
+        End the warm-up once the walkers have settled, at the latest after all its draws. The
+        record says when it ended.
     """
 
     move: Move = "both"
     steps: int | None = None
+    until_settled: bool = True
 
     name: ClassVar[str] = "ensemble"
     words: ClassVar[str] = "ensemble"
@@ -147,6 +151,10 @@ class Ensemble:
         _check_choice("move", self.move, get_args(Move))
         if self.steps is not None:
             _check_whole("steps", self.steps, 1, 1_000_000)
+        if not isinstance(self.until_settled, bool):
+            raise ArgumentError(
+                f"`until_settled` must be True or False, not {self.until_settled!r}."
+            )
 
 
 @dataclass(frozen=True)

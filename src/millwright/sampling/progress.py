@@ -20,7 +20,9 @@ class ChainProgress:
     divergences
         Divergent transitions after warm-up.
     steps
-        Leapfrog steps so far.
+        Leapfrog steps so far, or moves.
+    moves
+        Moves for each transition, where the method makes several; 0 where it does not say.
     """
 
     chain: int
@@ -29,6 +31,7 @@ class ChainProgress:
     total: int
     divergences: int
     steps: int
+    moves: int = 0
 
 
 @dataclass(frozen=True)

@@ -115,7 +115,7 @@ class WindowedSampler(ABC, Generic[AnyWindowed, AnyMethod]):
         warming, total = self._warming(state), self.settings.total
         first = state.unit
         return tuple(
-            ChainProgress(chain, warming, state.done, total, divergences, steps)
+            ChainProgress(chain, warming, state.done, total, divergences, steps, self.cost)
             for chain in range(first, first + self.chains // self.units)
         )
 

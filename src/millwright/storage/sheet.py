@@ -41,6 +41,7 @@ __all__ = [
 _TABLES = ("priors", "likelihood", "derived", "columns", "terms", "labels")
 _TEXTS = ("title", "notes")
 _KINDS: dict[str | None, Any] = {
+    "start": (dict, list),
     "integer": int,
     "number": (int, float),
     "string": str,
@@ -48,6 +49,7 @@ _KINDS: dict[str | None, Any] = {
     None: (str, dict),
 }
 _WORDS = {
+    "start": "a table of unknowns and values, [fit.start], or one for each chain, [[fit.start]]",
     "integer": "a whole number",
     "number": "a number",
     "string": "a text",
@@ -55,6 +57,7 @@ _WORDS = {
     None: "a text or a table",
 }
 _FIT = {key: setting.get("type") for key, setting in fit_properties({}).items()}
+_FIT["start"] = "start"
 _LARGEST = 1_000_000
 
 

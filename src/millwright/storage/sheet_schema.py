@@ -23,6 +23,19 @@ def _described(words: str, schema: dict[str, Any]) -> dict[str, Any]:
     return {"description": words, **schema}
 
 
+_VALUES: dict[str, Any] = {
+    "type": "object",
+    "minProperties": 1,
+    "additionalProperties": {
+        "oneOf": [
+            {"type": "number"},
+            {"type": "array"},
+            {"type": "object", "additionalProperties": {"type": "number"}},
+        ]
+    },
+}
+
+
 def _whole(least: int, words: str) -> dict[str, Any]:
     return _described(words, {"type": "integer", "minimum": least})
 
@@ -57,7 +70,7 @@ def fit_properties(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
             {
                 "type": "object",
                 "propertyNames": {"enum": sorted({c for some in methods.values() for c in some})},
-                "additionalProperties": {"type": ["string", "number"]},
+                "additionalProperties": {"type": ["string", "number", "boolean"]},
             },
         ),
         "group_form": _described(
@@ -67,6 +80,10 @@ def fit_properties(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
             },
         ),
         "metric": _one_of(("automatic", "diagonal", "dense"), "What the warm-up learns."),
+        "start": _described(
+            "Values at which chains begin: one table for all, or one for each chain.",
+            {"oneOf": [_VALUES, {"type": "array", "items": _VALUES, "minItems": 1}]},
+        ),
         "missing": _one_of(("refuse", "drop", "predict"), "Rows without an outcome."),
     }
 

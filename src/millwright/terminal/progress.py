@@ -101,7 +101,12 @@ def notes(progress: Progress) -> str:
     started = [share for share in shares.values() if share > 0]
     if len(started) == len(shares) and shares[slowest] < 0.6 * max(shares.values()):
         words += f"; chain {slowest + 1} is slowest, at {100 * shares[slowest]:.0f} %"
-    return words + _divergence_words(progress)
+    return words + _move_words(progress) + _divergence_words(progress)
+
+
+def _move_words(progress: Progress) -> str:
+    moves = progress.chains[0].moves
+    return f"; {moves} moves make one draw" if moves > 1 else ""
 
 
 def _divergence_words(progress: Progress) -> str:
