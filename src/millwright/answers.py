@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from millwright.diagnostics.modes import mode_notes
 from millwright.draws.contrasts import contrasts
 from millwright.draws.decision import Decision, decide
 from millwright.draws.expressions import chosen_numbers, single_numbers
@@ -88,7 +89,9 @@ class Answers(Held):
         with np.errstate(invalid="ignore", over="ignore"):
             single = chosen_numbers(self.draws, names)
             one_sided = never_negative(self.draws)
-            return make_table(single, level, kind, order, self.measures, one_sided)
+            table = make_table(single, level, kind, order, self.measures, one_sided)
+        sizes = np.concatenate([table.columns["bulk ESS"], table.columns["tail ESS"]])
+        return replace(table, notes=(*table.notes, *mode_notes(self._modes, sizes)))
 
     def summary(
         self,

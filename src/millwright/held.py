@@ -9,10 +9,12 @@ from functools import cached_property
 import numpy as np
 
 from millwright.diagnostics.measures import Measures, measure
+from millwright.diagnostics.modes import Modes
 from millwright.diagnostics.verdict import Verdict
 from millwright.draws.labelled_draws import Draws
 from millwright.job import Fitted, Trail
 from millwright.judging import verdict_of
+from millwright.modes_visited import modes_visited
 from millwright.record import Record
 
 __all__ = ["Held"]
@@ -36,6 +38,11 @@ class Held:
     def measures(self) -> Measures:
         """Convergence numbers of every unknown and derived quantity."""
         return measure(self.draws.single())
+
+    @cached_property
+    def _modes(self) -> Modes:
+        """Separate modes that a search found before sampling, and the draws around each."""
+        return modes_visited(self.draws, self.record)
 
     @cached_property
     def verdict(self) -> Verdict:

@@ -30,6 +30,8 @@ class SeparateModes(unittest.TestCase):
             "Separate modes: `far` near -6 (about 70 %); `far` near 6 (about 30 %)", told
         )
         self.assertIn("method='tempering'", told)
+        # Under the table it is said that ESS knows nothing of the moves between modes.
+        self.assertRegex(posterior.summary(), r"known no better than by \d+ independent draws")
 
     def test_all_chains_begun_in_one_mode_are_flagged_too(self):
         start = {"near": 0.0, "far": 6.0}
@@ -88,7 +90,9 @@ class Starts(unittest.TestCase):
         posterior = two_humps().fit(DATA, start={"far": 6.0}, seed=1, draws=50, **QUIET)
         again = repeating(posterior)
         self.assertIn("start={'far': 6.0}", again.code)
-        self.assertEqual(again.command, "")
+        self.assertIn("--start far=6.0", again.command)
+        each = {**QUIET, "chains": 2, "start": [{"far": -6.0}, {"far": 6.0}]}
+        self.assertEqual(repeating(two_humps().fit(DATA, seed=1, draws=50, **each)).command, "")
 
 
 if __name__ == "__main__":

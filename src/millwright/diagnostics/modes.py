@@ -9,7 +9,7 @@ import numpy as np
 from millwright.diagnostics.finding import Finding, more_rungs
 from millwright.wording import setting
 
-__all__ = ["Modes", "mode_facts", "mode_findings", "mode_sizes"]
+__all__ = ["Modes", "mode_facts", "mode_findings", "mode_notes", "mode_sizes"]
 
 _MASS_WORTH_A_CHAIN = 0.01
 _MASS_WORTH_A_WORD = 0.001
@@ -115,6 +115,19 @@ def mode_facts(modes: Modes) -> list[str]:
             f"draws would; {_ENOUGH_VISITS} or more is enough, more is better."
         )
     return facts
+
+
+def mode_notes(modes: Modes, effective: np.ndarray) -> tuple[str, ...]:
+    """Say under a table with these effective sizes what they do not see: moves between modes."""
+    if not modes.places or not effective.size:
+        return ()
+    size = mode_sizes(modes.shares)
+    if not size < np.nanmax(effective):
+        return ()
+    return (
+        "ESS does not see how well the draws weigh separate modes: quantities that differ from "
+        f"mode to mode are known no better than by {max(1, round(size))} independent draws.",
+    )
 
 
 def mode_findings(modes: Modes) -> list[Finding]:
