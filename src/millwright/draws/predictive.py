@@ -13,7 +13,7 @@ from millwright.draws.conflict import conflicts
 from millwright.draws.intervals import interval
 from millwright.draws.labelled_draws import Draws, thinned
 from millwright.draws.latent import joint_outcomes, replicate_around
-from millwright.draws.numbers import probability_text
+from millwright.draws.numbers import decimals_of, fixed, probability_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.errors import ArgumentError
 from millwright.modelling.binding import passed_over
@@ -158,13 +158,11 @@ class PredictiveCheck(Shown):
         table = self.table()
         shares = table["share of replications above"]
         size = len(next(iter(self.replicated.values())))
+        rows = [_row_text(*map(float, row)) for row in table.iloc[:, :3].to_numpy()]
         shown = pd.DataFrame(
             {
-                "observed": [f"{v:.4g}" for v in table["observed"]],
-                "replicated, 95 % central interval": [
-                    f"{a:.4g} to {b:.4g}"
-                    for a, b in zip(table.iloc[:, 1], table.iloc[:, 2], strict=True)
-                ],
+                "observed": [seen for seen, _ in rows],
+                "replicated, 95 % central interval": [interval for _, interval in rows],
                 "share of replications above": [probability_text(p, size) for p in shares],
             },
             index=table.index,
@@ -271,3 +269,11 @@ def _beside(draws: Draws, outcome: str) -> dict[str, np.ndarray]:
         for name, column in binding.tables.columns.items()
         if column.axes == (axis,) and name not in outcomes
     }
+
+
+def _row_text(seen: float, low: float, high: float) -> tuple[str, str]:
+    """Return a statistic and its interval with the decimals of the replications' spread."""
+    whole = all(value == round(value) for value in (seen, low, high) if np.isfinite(value))
+    # A central interval of 95 % is about four standard deviations wide.
+    decimals = 0 if whole else decimals_of((high - low) / 4)
+    return fixed(seen, decimals), f"{fixed(low, decimals)} to {fixed(high, decimals)}"
