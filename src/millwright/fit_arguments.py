@@ -54,5 +54,6 @@ def how_much(
     if draws is None:
         draws = usual.draws
         if isinstance(method, Ensemble) and not trial:
-            draws = int(np.clip(_DRAWS_OF_WALKERS // chains, _FEWEST_DRAWS_OF_A_WALKER, draws))
+            each = _DRAWS_OF_WALKERS // chains // 50 * 50
+            draws = int(np.clip(each, _FEWEST_DRAWS_OF_A_WALKER, draws))
     return FitSettings(draws, usual.warmup if warmup is None else warmup, thin)

@@ -70,6 +70,13 @@ class Starts(unittest.TestCase):
         found = fit_options({"start": {"slope": 1.0}}, {}, (), (), starts)
         self.assertEqual(found["start"], {"slope": -0.3, "effect": {"Up per": 0.2, "2": 0}})
 
+    def test_those_of_a_sheet_do_not_go_with_a_method_that_spreads_its_own(self):
+        of_sheet = {"start": {"slope": 1.0}, "draws": 20}
+        found = fit_options(of_sheet, {"method": "ensemble"}, (), ())
+        self.assertEqual(found, {"method": "ensemble", "draws": 20})
+        found = fit_options(of_sheet, {"method": "random_walk"}, (), ())
+        self.assertEqual(found["start"], {"slope": 1.0})
+
     def test_what_makes_no_sense(self):
         for starts, words in (
             (["slope"], "NAME=VALUE"),

@@ -8,11 +8,20 @@ from typing import Any
 
 from millwright.cli.pairs import pairs
 from millwright.errors import ArgumentError
-from millwright.sampling.methods import Method, NoUTurn, method_with
+from millwright.sampling.methods import (
+    Ensemble,
+    Method,
+    NoUTurn,
+    Rejection,
+    Tempering,
+    method_with,
+)
 
 __all__ = ["fit_options"]
 
 _OF_NO_U_TURN = tuple(f.name for f in fields(NoUTurn))
+_SPREADING = (Ensemble.name, Rejection.name, Tempering.name)
+"""Methods that spread their own first points."""
 
 
 def fit_options(
@@ -49,6 +58,8 @@ def fit_options(
         for name in _OF_NO_U_TURN:
             if name not in stated:
                 settings.pop(name, None)
+        if stated["method"] in _SPREADING:
+            settings.pop("start", None)
     if choices:
         settings |= _with_choices(settings.get("method"), pairs("choice", choices, "rungs=12"))
     if forms:
