@@ -22,6 +22,7 @@ DATA = pd.DataFrame(
         "flour": RNG.normal(5.0, 1.0, N),
         "torn": RNG.integers(0, 2, N),
         "sacks": RNG.poisson(3.0, N),
+        "day": RNG.permutation(np.arange(N) % 40),
         "one": RNG.normal(size=N),
         "two": RNG.normal(size=N),
     }
@@ -33,6 +34,7 @@ PRIORS = {
     "effect": "normal(0, noise) per mill",
     "both": "normal(0, 1) per mill, stone",
     "w": "normal(0, 1) per X",
+    "by_day": "normal(0, 1) per day",
 }
 LINEAR = {
     "level": 2,
@@ -40,6 +42,7 @@ LINEAR = {
     "level + slope * (hours - mean(hours)) / sd(hours)": 3,
     "level - slope * (hours - middle) * flow / 3": 4,
     "level + effect[mill] * flow + slope * hours": 6,
+    "level - by_day[day] * hours": 42,
     "level + slope * both[mill, stone] / 2": 8,
     'level + both[mill, "burr"]': 8,
     'where(stone == "burr", level, slope * hours)': 3,

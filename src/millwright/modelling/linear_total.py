@@ -13,6 +13,8 @@ from millwright.modelling.specification import Part
 
 __all__ = ["normal_total"]
 
+_SMALL = 32
+
 
 def normal_total(
     evaluation: Evaluation, part: Part, weights: Sequence[Node], factor: Array, rows: Array
@@ -22,7 +24,11 @@ def normal_total(
     items = [evaluation.expression(node, part) for node in weights]
     scale = evaluation.expression(dict(part.arguments)["scale"], part)
     ends = _side_by_side(m, [*items, Labelled(-1.0)])
-    rest = m.einsum("...j,ij->...i", ends, factor)
+    if len(factor) <= _SMALL:
+        # Calling a matrix product costs more than so few numbers.
+        rest = m.sum(factor * ends[..., None, :], axis=-1)
+    else:
+        rest = m.einsum("...j,ij->...i", ends, factor)
     square = m.sum(rest * rest, axis=-1)
     spread = m.asarray(scale.values)
     half = 0.5 * square / (spread * spread)
