@@ -268,9 +268,9 @@ class Model(Shown):
         chains, draws, warmup
             Number of chains (by default 4; for an ensemble its walkers, by default at least
             20); kept and discarded draws of each (by default 1000; in a trial 200 and 300).
-            Walkers keep fewer where there are many, about 20,000 together but at least 400 each, and
-            end their warm-up once they have settled (`mw.Ensemble(until_settled=False)` goes
-            through all of it).
+            Walkers keep fewer where there are many, about 20,000 together but at least 400
+            each, and end their warm-up once they have settled
+            (`mw.Ensemble(until_settled=False)` goes through all of it).
         thin
             Keep every k-th draw only. It saves memory and disk where draws are wide; it never
             makes answers more precise: the draws left out would have added to them.
