@@ -51,6 +51,9 @@ class ShortWay(unittest.TestCase):
     def test_priors_that_rest_on_others_go_the_long_way(self):
         model = mw.Target(distance, {"a": "normal(0, 1)", "b": "normal(a, 1)"}, black_box=True)
         self.assertIsNone(own_density(model.bind(None)))
+        of_lists = "mixture(normal([-1, 2], 0.5), weights=[1, 1])"
+        model = mw.Target(distance, {"a": of_lists, "b": of_lists}, black_box=True)
+        self.assertIsNone(own_density(model.bind(None)))
 
 
 if __name__ == "__main__":

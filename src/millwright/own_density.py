@@ -129,6 +129,9 @@ def own_density(binding: Binding) -> OwnDensity | None:
     if not all(_stands_alone(part) for part in program.unknowns):
         return None
     found = [_constants(binding, part) for part in program.unknowns]
+    if any(value.ndim for _, p in found for value in p.values()):
+        # Lists, as of a mixture over labels, go the long way.
+        return None
     low, high = np.array([_ends(family, p) for family, p in found]).T
     lower, upper = np.isfinite(low), np.isfinite(high)
     flat = [-np.log(p["high"] - p["low"]) for f, p in found if isinstance(f, Uniform)]

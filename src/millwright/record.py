@@ -93,6 +93,9 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
 def _walker_words(record: Record) -> tuple[str, ...]:
     """Say what one kept draw of an ensemble took, and when its warm-up ended."""
     made = record.chains[0]
+    if "moves_per_draw" not in made:
+        # Runs of before did not say.
+        return ()
     most, took = int(record.settings["warmup"]), int(made["warmup_draws"])
     words = f"One kept draw took {made['moves_per_draw']} moves of each walker"
     if made["settled"] is None:

@@ -127,6 +127,26 @@ class Gathering(unittest.TestCase):
         binding = model_of(outcomes).bind(gaps)
         self.assertEqual(gathered(binding).notes, ())
 
+    def test_single_numbers_made_of_all_rows_keep_them(self):
+        """The mean of something unknown has no rows, but what counts rows would change it."""
+        counted = {"sacks": "poisson(rate=exp(0.1 * level + 0.01 * hours))"}
+        derived = {"level_of_all": "mean(slope * hours)"}
+        priors = {"level": "normal(0, 5)", "slope": "normal(0, 5)", "noise": "half_normal(3)"}
+        cases = {
+            "another outcome": {"likelihood": {**counted, "flour": "normal(level_of_all, noise)"}},
+            "its scale": {
+                "likelihood": {**counted, "flour": "normal(level, exp(level_of_all / 100))"}
+            },
+            "a prior": {"priors": {**priors, "shift": "normal(level_of_all, 1)"}},
+            "a term": {"terms": {"pull": "-level_of_all**2"}},
+        }
+        for name, changed in cases.items():
+            with self.subTest(name=name):
+                whole = {"priors": priors, "likelihood": counted, "derived": derived}
+                binding = mw.Model(**(whole | changed)).bind(DATA)
+                self.assertNotIn("kinds", " ".join(gathered(binding).notes))
+                self.assert_exact(binding)
+
     def test_two_outcomes_two_tables_and_a_term(self):
         lines = {"flour": "normal(level, noise)", "sacks": "poisson(rate=exp(0.1 * level))"}
         binding = model_of(lines).bind(DATA)

@@ -29,9 +29,11 @@ def may_repeat(binding: Binding, axis: str, outcomes: Sequence[Part]) -> bool:
         plain = part.event in ("number", "label") and part.name not in program.filled
         if not plain or dict(program.outcome_axes)[part.name] != (axis,):
             return False
-        if any(_mixes(binding, node) for _, top in part.arguments for node in _all(binding, top)):
-            return False
-    return True
+    # Not in these outcomes alone: a single number that a prior, a term or another outcome rests
+    # on, such as the mean over the rows of something unknown, needs all rows too.
+    live = [part for part in program.parts if part.kind != "derived"]
+    nodes = (node for part in live for _, top in part.arguments for node in _all(binding, top))
+    return not any(_mixes(binding, node) for node in nodes)
 
 
 def _all(binding: Binding, top: Node) -> Iterator[Node]:
