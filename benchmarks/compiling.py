@@ -16,7 +16,7 @@ import jax
 import numpy as np
 
 import millwright as mw
-from millwright.fitting import prepared, target_of
+from millwright.fitting.target import prepared, target_of
 from millwright.sampling.block import block_for
 
 LEVELS = ("stone", "week", "carrier")

@@ -46,7 +46,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         environment = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
         environment["XDG_CACHE_HOME"] = folder
-        timed("import millwright.model, millwright.draws.table", environment)
+        timed("import millwright.models.model, millwright.draws.table", environment)
         imports = min(timed(IMPORTS, environment)[0] for _ in range(3))
         cold, _ = timed(PROGRAM, environment)
         runs = [timed(PROGRAM, environment) for _ in range(3)]

@@ -19,7 +19,7 @@ import numpy as np
 from scipy import linalg
 
 import millwright as mw
-from millwright.fitting import target_of
+from millwright.fitting.target import target_of
 from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import value_and_gradient
 

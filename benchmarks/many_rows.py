@@ -16,7 +16,7 @@ from collections.abc import Callable
 import numpy as np
 
 import millwright as mw
-from millwright.fitting import target_of
+from millwright.fitting.target import target_of
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.mode import value_and_gradient
 

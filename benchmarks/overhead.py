@@ -15,13 +15,13 @@ from typing import Any
 import jax
 import numpy as np
 from jax import lax
-from models import curve, groups, line, logistic
 
-from millwright.fitting import target_of
+from millwright.fitting.target import target_of
 from millwright.sampling.chains import sample
 from millwright.sampling.compiling import compiled
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.target import Target
+from models import curve, groups, line, logistic
 
 
 def raw_loop(log_density: Any, position: Any, count: Any, arguments: Any) -> Any:

@@ -19,8 +19,8 @@ from matplotlib.figure import Figure
 import millwright as mw
 from millwright.diagnostics.measures import measure
 from millwright.draws.table import make_table
-from millwright.posterior import Posterior
-from millwright.terminal.tables import written
+from millwright.draws.table_forms import written
+from millwright.posterior.posterior import Posterior
 
 
 def seconds(call: Callable[[], object], rounds: int = 3) -> float:

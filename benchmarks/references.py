@@ -17,7 +17,7 @@ import numpy as np
 from reference_targets import ALL, QUANTILES, Answer, Reference
 
 from millwright.diagnostics.convergence import mcse_mean, mcse_quantile, mcse_sd
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 _TOO_FAR = 4.5
 

@@ -7,7 +7,7 @@ import numpy as np
 
 import millwright as mw
 from millwright.diagnostics.convergence import mcse_mean
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 SHEET = mw.demo.sheet_path("drying.toml")
 

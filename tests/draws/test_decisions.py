@@ -13,8 +13,8 @@ from millwright.draws.decision import decide
 from millwright.draws.folding import folded
 from millwright.draws.region import highest_density_region
 from millwright.draws.table import make_table
+from millwright.draws.table_forms import written
 from millwright.errors import ArgumentError, LanguageError, ModelError, UnknownLabelError
-from millwright.terminal.tables import written
 from tests.fits import carriers, known_scale, straight
 
 

@@ -8,7 +8,7 @@ from scipy import stats
 
 import millwright as mw
 from millwright.distributions import on_numpy
-from millwright.fitting import target_of
+from millwright.fitting.target import target_of
 from millwright.modelling.density import LogDensity, terms
 from millwright.sampling.compiling import compilations
 

@@ -9,7 +9,7 @@ import numpy as np
 from millwright.draws.columns import Columns
 from millwright.errors import StorageError
 from millwright.sampling.piece import Piece
-from millwright.storage.chain_files import ChainFiles, rows_per_part
+from millwright.sampling.unwritten import ChainFiles, rows_per_part
 from millwright.storage.lock import locked
 from millwright.storage.parts import columns_of, part_lists, part_name, write_part
 

@@ -5,11 +5,11 @@ import unittest
 
 import numpy as np
 
+from millwright.display import text_table
 from millwright.draws.table import make_table
+from millwright.draws.table_forms import written
 from millwright.sampling.progress import ChainProgress, Progress
-from millwright.shown import text_table
 from millwright.terminal.progress import auto_listener, bar_listener, line_listener, notes
-from millwright.terminal.tables import written
 
 
 def progress(stage="sampling", seconds=10.0, done=(500, 500), divergences=0):

@@ -25,7 +25,7 @@ from millwright.errors import (
 from millwright.wording import for_shell
 
 if TYPE_CHECKING:
-    from millwright.posterior import Posterior
+    from millwright.posterior.posterior import Posterior
 
 __all__ = ["app", "asking", "handing_on", "looking", "main", "predicting"]
 
@@ -109,7 +109,7 @@ def vet(
     """Check a sheet against data without sampling; settings in [fit] count for the estimate."""
     from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.vetting import vet as look
-    from millwright.model import Model
+    from millwright.models.model import Model
 
     if workers is not None and workers < 1:
         raise ArgumentError(f"--workers must be 1 or more, not {workers}.")
@@ -186,7 +186,7 @@ def fit(
     """
     from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.fit_options import fit_options
-    from millwright.model import Model
+    from millwright.models.model import Model
 
     sheet = found(sheet, SHEETS)
     place = run or Path(f"{sheet.stem}-run")
@@ -242,7 +242,7 @@ def extend(
     quiet: Quiet = False,
 ) -> None:
     """Add draws to a stored run; print verdict and table."""
-    from millwright.going_on import load
+    from millwright.models.runs import load
 
     if draws < 1:
         raise ArgumentError(f"The number of draws must be 1 or more, not {draws}.")
@@ -251,7 +251,7 @@ def extend(
 
 
 def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, quiet: bool) -> None:
-    from millwright.going_on import resume as go_on
+    from millwright.models.runs import resume as go_on
 
     with _stops_told(run):
         posterior = go_on(run, draws=draws, workers=workers, progress=not quiet)

@@ -40,7 +40,7 @@ def ask(
     as_json: Json = False,
 ) -> None:
     """Say how probable statements are, decide about regions and values, compare levels."""
-    from millwright.going_on import load
+    from millwright.models.runs import load
 
     if not questions and not contrasts:
         raise ArgumentError(

@@ -30,7 +30,7 @@ def report(
     replace: Replace = False,
 ) -> None:
     """Write the whole analysis as one HTML page."""
-    from millwright.going_on import load
+    from millwright.models.runs import load
     from millwright.reporting import report as write
 
     (name, _), *rest = named_runs([run, *(others or [])]).items()
@@ -79,9 +79,9 @@ def export(
     replace: Replace = False,
 ) -> None:
     """Write draws, table or a whole run to one file."""
-    from millwright.drawn_elsewhere import read_draws
-    from millwright.exporting import export_draws, export_run, export_table
-    from millwright.going_on import load
+    from millwright.exchange.exporting import export_draws, export_run, export_table
+    from millwright.exchange.importing import read_draws
+    from millwright.models.runs import load
 
     if rescue:
         found = read_draws(run)

@@ -11,8 +11,8 @@ import typer
 
 from millwright.cli.base import Json, Replace, Run, answer, app, name_of
 from millwright.cli.figure_files import check_figure, write_figure
+from millwright.display import frame_text
 from millwright.errors import ArgumentError
-from millwright.shown import frame_text
 from millwright.storage.place import check_new
 from millwright.wording import for_shell
 
@@ -62,7 +62,7 @@ def _refuse_idle(
 def convergence(run: Run, name: Names = None, as_json: Json = False) -> None:
     """Print the verdict and the numbers behind it."""
     from millwright.cli.reports import rows_record
-    from millwright.going_on import load
+    from millwright.models.runs import load
 
     posterior = load(run)
     table = posterior.convergence_table(name)
@@ -105,7 +105,7 @@ def summary(
 ) -> None:
     """Print model, verdict and table of a stored run."""
     from millwright.cli.reports import posterior_record
-    from millwright.going_on import load
+    from millwright.models.runs import load
 
     posterior = load(run)
     kind: Any = "hdi" if hdi else "central"
@@ -142,7 +142,7 @@ def plot(
 ) -> None:
     """Draw a figure of a stored run into a file."""
     from millwright import plots
-    from millwright.going_on import load
+    from millwright.models.runs import load
 
     check_figure(figure, _FIGURES)
     _refuse_idle(figure, name, show, along, page)

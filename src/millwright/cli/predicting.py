@@ -11,12 +11,12 @@ import typer
 from millwright.cli.base import Data, Json, Replace, Run, Sheet, answer, app, named_runs
 from millwright.cli.figure_files import check_figure, write_figure
 from millwright.cli.pairs import pairs
+from millwright.display import frame_text
 from millwright.errors import ArgumentError, StorageError
-from millwright.shown import frame_text
 from millwright.storage.place import check_new
 
 if TYPE_CHECKING:
-    from millwright.simulated import Simulated
+    from millwright.draws.simulated import Simulated
 
 __all__ = ["compare", "predict", "simulate"]
 
@@ -53,7 +53,7 @@ def simulate(
     """Draw data sets from the priors, and say what they look like."""
     from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.reports import rows_record
-    from millwright.model import Model
+    from millwright.models.model import Model
 
     sheet = found(sheet, SHEETS)
     places = {name: Path(f"{sheet.stem}-{name}.png") for name in figure or ()}
@@ -115,7 +115,7 @@ def predict(
     """Predict new rows with a stored run."""
     from millwright.cli.data_files import read_data
     from millwright.cli.reports import rows_record
-    from millwright.going_on import load
+    from millwright.models.runs import load
 
     table = read_data(data)
     chosen: Any = new_levels
@@ -140,9 +140,9 @@ def compare(
     The quantities that they have in common stand below.
     """
     from millwright.cli.reports import rows_record
-    from millwright.fits_compared import across_fits
-    from millwright.going_on import load
-    from millwright.models_compared import compare as compare_fits
+    from millwright.comparison.across_fits import across_fits
+    from millwright.comparison.models import compare as compare_fits
+    from millwright.models.runs import load
 
     posteriors: dict[str, Any] = {name: load(run) for name, run in named_runs(runs).items()}
     found = compare_fits(**posteriors)

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from millwright.draws.intervals import IntervalKind
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 from millwright.wording import for_shell
 
 if TYPE_CHECKING:

@@ -9,13 +9,13 @@ from typing import Any
 
 import numpy as np
 
-from millwright.fitting import target_of
+from millwright.fitting.target import target_of
 from millwright.language.tree import Name, Operation, walk
-from millwright.model import Model
 from millwright.modelling.binding import Binding
 from millwright.modelling.gathering import gathered
 from millwright.modelling.labelled import RowAxis
 from millwright.modelling.words import describe
+from millwright.models.model import Model
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.mode import value_and_gradient
 from millwright.sampling.pools import available_cores, for_a_while

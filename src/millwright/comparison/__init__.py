@@ -1,1 +1,1 @@
-"""How far the data prefer one model over another."""
+"""Fits beside each other: models, estimates, predictions, samplers."""

@@ -8,9 +8,9 @@ from dataclasses import dataclass, field
 import numpy as np
 import pandas as pd
 
-from millwright.comparison.leave_one_out import LeaveOneOut, row_sentence
+from millwright.accuracy.leave_one_out import LeaveOneOut, row_sentence
+from millwright.display import Shown, frame_text
 from millwright.errors import ArgumentError
-from millwright.shown import Shown, frame_text
 
 __all__ = ["Comparison", "compare_results"]
 

@@ -7,8 +7,8 @@ from pathlib import Path
 from millwright import plots
 from millwright.demo.data_sets import load, sheet_path
 from millwright.demo.teller import Teller, write_figure
-from millwright.model import Model
-from millwright.posterior import Posterior
+from millwright.models.model import Model
+from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
 
 __all__ = ["walk_carriers"]

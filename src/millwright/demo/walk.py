@@ -5,12 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from millwright import plots
+from millwright.comparison.models import compare
 from millwright.demo.data_sets import DataSet, load, sheet_path
 from millwright.demo.teller import Teller, write_figure
 from millwright.draws.numbers import range_text
-from millwright.model import Model
-from millwright.models_compared import compare
-from millwright.posterior import Posterior
+from millwright.models.model import Model
+from millwright.posterior.posterior import Posterior
 from millwright.reporting import report
 from millwright.sampling.progress import Listener
 

@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
+from millwright.display import Shown
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.numbers import probability_text, range_text
 from millwright.errors import ArgumentError
-from millwright.shown import Shown
 from millwright.wording import setting
 
 if TYPE_CHECKING:

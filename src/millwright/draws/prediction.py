@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 from scipy.special import logsumexp
 
+from millwright.display import Shown, frame_text, middle_left_out, text_table
 from millwright.distributions import on_numpy
 from millwright.distributions.state_space import StateSpace
 from millwright.distributions.vector import LabelFamily
@@ -35,7 +36,6 @@ from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import read_tables
-from millwright.shown import Shown, frame_text, middle_left_out, text_table
 from millwright.wording import setting
 
 _MOST_PREDICTORS = 3

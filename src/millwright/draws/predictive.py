@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.display import Shown, frame_text
 from millwright.draws.conflict import conflicts
 from millwright.draws.intervals import interval
 from millwright.draws.labelled_draws import Draws, thinned
@@ -19,7 +20,6 @@ from millwright.errors import ArgumentError
 from millwright.modelling.binding import passed_over
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
-from millwright.shown import Shown, frame_text
 
 __all__ = ["PredictiveCheck", "Statistic", "check_against"]
 

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from millwright.diagnostics.convergence import ess_mean
+from millwright.display import Shown, text_table
 from millwright.draws.expressions import Evaluated, evaluated
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.numbers import probability_text
 from millwright.errors import ArgumentError
 from millwright.language.tree import Node, Operation
-from millwright.shown import Shown, text_table
 
 __all__ = ["Probabilities", "Probability", "probability_of"]
 

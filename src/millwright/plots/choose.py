@@ -9,7 +9,7 @@ import numpy as np
 
 from millwright.draws.expressions import chosen_numbers
 from millwright.errors import ArgumentError, nearest
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 from millwright.wording import setting
 
 __all__ = ["Chosen", "check_posterior", "check_reference", "chosen"]

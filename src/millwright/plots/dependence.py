@@ -14,7 +14,7 @@ from millwright.plots.choose import chosen
 from millwright.plots.panels import Size
 from millwright.plots.per_chain import per_chain
 from millwright.plots.style import CHAINS, INK, STONE, light_grid
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["autocorrelation", "running_mean"]
 

@@ -13,7 +13,7 @@ from millwright.errors import ArgumentError
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.style import INK, RIVER, STONE, bare, finish, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["energy"]
 

@@ -8,12 +8,12 @@ from matplotlib.figure import Figure
 
 from millwright.draws.curve import Curve, curve
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.simulated import Simulated
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.prior import check_simulated
 from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, styled
-from millwright.posterior import Posterior
-from millwright.simulated import Simulated
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["fitted_line", "prior_lines"]
 

@@ -7,9 +7,9 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from millwright.errors import ArgumentError
-from millwright.model import Model
+from millwright.models.model import Model
 from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, new_figure, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["model_graph"]
 

@@ -8,10 +8,10 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.comparison.across_fits import AcrossFits
 from millwright.draws.expressions import single_numbers
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.errors import ArgumentError
-from millwright.fits_compared import AcrossFits
 from millwright.plots.choose import check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.style import (
@@ -24,7 +24,7 @@ from millwright.plots.style import (
     new_figure,
     styled,
 )
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["across_fits", "intervals", "shrinkage"]
 

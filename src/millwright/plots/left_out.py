@@ -10,7 +10,7 @@ from millwright.errors import ArgumentError
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.style import INK, STONE, WHEAT, finish, light_grid, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["left_out_positions"]
 

@@ -17,7 +17,7 @@ from millwright.plots.choose import chosen
 from millwright.plots.panels import Size
 from millwright.plots.replications import histogram
 from millwright.plots.style import CHAINS, INK, RIVER, STONE, bare, finish, new_figure, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["overview"]
 

@@ -15,7 +15,7 @@ from millwright.errors import ArgumentError
 from millwright.plots.choose import chosen
 from millwright.plots.panels import Size
 from millwright.plots.style import BRICK, INK, RIVER, finish, new_figure, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["pairs"]
 

@@ -28,7 +28,7 @@ from millwright.plots.style import (
     new_figure,
     styled,
 )
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 from millwright.wording import setting
 
 __all__ = ["decision", "posterior_densities"]

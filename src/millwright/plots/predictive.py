@@ -24,7 +24,7 @@ from millwright.plots.replications import (
     rows,
 )
 from millwright.plots.style import INK, WHEAT, bare, finish, new_figure, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["View", "predictive_check"]
 

@@ -13,13 +13,13 @@ from matplotlib.patches import Patch
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.known_priors import KnownPrior, known_prior
 from millwright.draws.region import density
+from millwright.draws.simulated import Simulated
 from millwright.errors import ArgumentError
 from millwright.modelling.words import short
 from millwright.plots.choose import check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, panel_grid, panels_for, single_panel
 from millwright.plots.style import INK, RIVER, STONE, WHEAT, bare, finish, mark, styled
-from millwright.posterior import Posterior
-from millwright.simulated import Simulated
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["prior_data", "prior_densities", "prior_posterior"]
 

@@ -9,12 +9,12 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.comparison.samplers import SamplersCompared
 from millwright.diagnostics.autocorrelation import autocorrelations
 from millwright.draws.region import density_on
 from millwright.errors import ArgumentError
 from millwright.plots.style import CHAINS, INK, STONE, bare, finish, light_grid, new_figure, styled
-from millwright.posterior import Posterior
-from millwright.samplers_compared import SamplersCompared
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["samplers"]
 

@@ -12,7 +12,7 @@ from millwright.errors import ArgumentError
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size
 from millwright.plots.style import INK, RIVER, WHEAT, finish, light_grid, new_figure, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["series"]
 

@@ -15,7 +15,7 @@ from millwright.plots.choose import check_reference, chosen
 from millwright.plots.panels import Size
 from millwright.plots.per_chain import chain_legend, per_chain
 from millwright.plots.style import CHAINS, INK, bare, finish, mark, new_figure, styled
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 
 __all__ = ["densities", "trace"]
 

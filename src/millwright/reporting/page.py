@@ -13,7 +13,7 @@ from jinja2 import Environment, StrictUndefined
 from millwright.draws.decision import Decision
 from millwright.errors import ArgumentError
 from millwright.modelling.pictures import latex
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 from millwright.reporting import parts
 from millwright.reporting.pictures import mathematics
 from millwright.reporting.repeating import repeating

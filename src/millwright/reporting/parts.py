@@ -10,19 +10,19 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 from millwright import plots
+from millwright.comparison.across_fits import across_fits
+from millwright.comparison.models import compare
 from millwright.draws.decision import Decision
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.intervals import kind_words
 from millwright.draws.predictive import PredictiveCheck
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError, MillwrightError
-from millwright.fits_compared import across_fits
-from millwright.model import Model
 from millwright.modelling.binding import Binding
 from millwright.modelling.labelled import twin
 from millwright.modelling.tables import Column
-from millwright.models_compared import compare
-from millwright.posterior import Posterior
+from millwright.models.model import Model
+from millwright.posterior.posterior import Posterior
 from millwright.reporting.pictures import Picture, picture
 from millwright.wording import for_page
 

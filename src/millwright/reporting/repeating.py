@@ -8,7 +8,7 @@ from dataclasses import dataclass, fields
 from typing import Any
 
 from millwright.modelling.hierarchy import chosen_forms
-from millwright.posterior import Posterior
+from millwright.posterior.posterior import Posterior
 from millwright.sampling.methods import METHODS, Method, NoUTurn, method_from, method_record
 from millwright.storage.sheet import fit_settings, sheet_text
 

@@ -37,7 +37,7 @@ from millwright.errors import MillwrightError, StorageError
 from millwright.modelling.labelled import RowAxis, base_axis, row_axis
 from millwright.modelling.tables import Column, Tables
 from millwright.sampling.piece import STATISTICS
-from millwright.storage.chain_files import ChainFiles
+from millwright.sampling.unwritten import ChainFiles
 from millwright.storage.damage import damaged
 from millwright.storage.lock import locked
 from millwright.storage.own_files import refuse_links

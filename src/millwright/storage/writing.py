@@ -23,7 +23,7 @@ from millwright.errors import StorageError
 from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.sampler import chains_of
 from millwright.sampling.state import State, packed
-from millwright.storage.chain_files import ChainFiles, rows_per_part
+from millwright.sampling.unwritten import ChainFiles, rows_per_part
 from millwright.storage.own_files import write_whole
 from millwright.storage.parts import part_name, write_part
 from millwright.wording import action

@@ -1,0 +1,1 @@
+"""How well a model predicts rows that it has not seen, by leaving rows out."""

@@ -1,0 +1,59 @@
+"""Where each observation falls in its prediction from all other rows.
+
+Gelfand, Dey and Chang (1992), "Model determination using predictive distributions", in Bayesian
+Statistics 4; the rows left out are weighed as in leave-one-out cross-validation.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.accuracy.leave_one_out import pointwise_log_likelihood
+from millwright.accuracy.smoothing import smoothed_log_weights
+from millwright.draws.labelled_draws import Draws
+from millwright.draws.latent import joint_outcomes
+from millwright.errors import ModelError
+from millwright.modelling.missing import without_gaps
+from millwright.modelling.simulate import draw_outcomes
+
+__all__ = ["left_out_positions"]
+
+
+def left_out_positions(
+    draws: Draws, generator: np.random.Generator
+) -> tuple[tuple[tuple[str, int], ...], np.ndarray]:
+    """Return outcome and row, and the share of its left-out prediction below each observation.
+
+    For a model that fits, the shares spread evenly over 0 to 1. Ties count half.
+
+    Raises
+    ------
+    ModelError
+        For outcomes that are labels or vectors, or whose rows depend on each other.
+    """
+    program = draws.binding.program
+    odd = [p.name for p in program.outcomes if p.event != "number"] + [
+        p.name for p in joint_outcomes(draws.binding)
+    ]
+    if odd:
+        raise ModelError(
+            f"The rows of `{odd[0]}` are not single numbers that stand for themselves, so there "
+            "is no share below; see predictive_check()."
+        )
+    rows, log_lik = pointwise_log_likelihood(draws)
+    copies = draw_outcomes(draws.binding, len(log_lik), generator, draws.evaluation())
+    columns = []
+    for part in program.outcomes:
+        seen = np.asarray(draws.binding.arguments["observed", part.name])
+        again = copies[part.name]
+        if part.name in program.filled:
+            gaps = draws.binding.arguments["gaps", part.name]
+            seen, again = without_gaps(seen, gaps), without_gaps(again, gaps)
+        # A vector has an entry for each of its labels, row after row.
+        columns.append(((again < seen) + 0.5 * (again == seen)).reshape(len(again), -1))
+    below = np.concatenate(columns, axis=1)
+    found = np.empty(len(rows))
+    for at in range(len(rows)):
+        log_weights, _ = smoothed_log_weights(-log_lik[:, at])
+        found[at] = np.exp(log_weights) @ below[:, at]
+    return rows, found

@@ -1,0 +1,172 @@
+"""Simulated unknowns and data sets."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from millwright.display import Shown, frame_text
+from millwright.draws.labelled_draws import Draws
+from millwright.draws.outcomes import labels_of_outcome
+from millwright.errors import ArgumentError
+from millwright.modelling.labelled import RowAxis
+from millwright.modelling.specification import Part
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Simulated"]
+
+
+@dataclass(frozen=True, eq=False)
+class Simulated(Shown):
+    """Simulated unknowns and data sets.
+
+    Attributes
+    ----------
+    outcomes
+        Draws of each outcome, shape (draws, rows).
+    """
+
+    draws: Draws = field(repr=False)
+    outcomes: Mapping[str, np.ndarray] = field(repr=False)
+
+    @property
+    def unknowns(self) -> pd.DataFrame:
+        """Unknown and derived quantities, one row a draw."""
+        import pandas as pd
+
+        single = self.draws.single()
+        return pd.DataFrame({name: value.reshape(-1) for name, value in single.items()})
+
+    def table(self) -> pd.DataFrame:
+        """Say what imagined data sets look like, one row an outcome and statistic.
+
+        Returns
+        -------
+        Within which values 5 in 10, and 9 in 10, of the simulated data sets have their smallest
+        value, mean, standard deviation and largest value; for an outcome of labels, the share of
+        each label. Values that are not finite are left out.
+        """
+        import pandas as pd
+
+        rows = {}
+        for part in self.draws.binding.program.outcomes:
+            for name, values in self._statistics(part).items():
+                known = values[np.isfinite(values)]
+                if known.size:
+                    ends = np.quantile(known, [0.05, 0.25, 0.5, 0.75, 0.95])
+                    rows[part.name, name] = ends
+        columns = ["9 in 10, from", "5 in 10, from", "median", "5 in 10, to", "9 in 10, to"]
+        found = pd.DataFrame(rows, index=columns).T
+        return found.rename_axis(["outcome", "of one data set"])
+
+    def nine_in_ten(self, name: str) -> str:
+        """Say within which values 9 of 10 imagined values of an outcome of numbers lie."""
+        values = self.outcomes[name].astype(float)
+        known = values[np.isfinite(values)]
+        if not known.size:
+            return f"No imagined value of `{name}` is a finite number."
+        low, high = np.quantile(known, [0.05, 0.95])
+        return (
+            f"With these priors, 9 of 10 imagined values of `{name}` lie between {low:.4g} and "
+            f"{high:.4g}. Are these all possible, and none missing?"
+        )
+
+    def _statistics(self, part: Part) -> dict[str, np.ndarray]:
+        """Return statistics of each simulated data set, shape (draws,)."""
+        values = self.outcomes[part.name].astype(float)
+        flat = values.reshape(len(values), -1)
+        if part.event == "label":
+            labels = labels_of_outcome(self.draws.binding, part)
+            return {f"share of {label}": (flat == at).mean(1) for at, label in enumerate(labels)}
+        with np.errstate(all="ignore"):
+            found = {"smallest": flat.min(axis=1), "mean": flat.mean(axis=1)}
+            if flat.shape[1] > 1:
+                found["sd"] = flat.std(axis=1, ddof=1)
+            return found | {"largest": flat.max(axis=1)}
+
+    def __str__(self) -> str:
+        table = self.table()
+        lines = []
+        for part in self.draws.binding.program.outcomes:
+            values = self.outcomes[part.name].astype(float)
+            known = values[np.isfinite(values)]
+            if part.event != "label" and known.size:
+                lines.append(self.nine_in_ten(part.name))
+            lost = values.size - known.size
+            if lost:
+                lines.append(
+                    f"{lost / values.size:.1%} of the imagined values of `{part.name}` are no "
+                    "finite numbers: the priors allow arguments that make no sense."
+                )
+        size = len(next(iter(self.outcomes.values()))) if self.outcomes else 0
+        heading = f"{size} imagined data sets:"
+        return "\n".join([*lines, heading, frame_text(table)])
+
+    def data(self, draw: int) -> Any:
+        """Return one simulated data set, shaped like the data given.
+
+        Parameters
+        ----------
+        draw
+            Which one, counted from 0.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such draw.
+        """
+        import pandas as pd
+
+        size = len(next(iter(self.outcomes.values())))
+        if not isinstance(draw, int) or not -size <= draw < size:
+            raise ArgumentError(f"`draw` must be a whole number from 0 to {size - 1}.")
+        tables = self.draws.binding.tables
+        axes = dict(self.draws.binding.program.outcome_axes)
+        frames: dict[str, dict[str, Any]] = {axis: {} for axis in tables.sizes}
+        for column in tables.columns.values():
+            if column.axes and column.name not in self.outcomes and len(column.axes) == 1:
+                values: Any = column.values
+                if column.levels is not None:
+                    values = pd.Categorical(column.values, categories=list(column.levels))
+                frames[column.axes[0]][column.name] = values
+            elif len(column.axes) == 2 and column.name not in self.outcomes:
+                frames[column.axes[0]] |= {column.name: list(column.values)}
+        for part in self.draws.binding.program.outcomes:
+            frames[axes[part.name][0]] |= self._outcome(part, self.outcomes[part.name][draw])
+        constants = {c.name: float(c.values) for c in tables.columns.values() if not c.axes}
+        if list(frames) == ["row"] and not constants and not tables.matrix_labels:
+            return pd.DataFrame(frames["row"])
+        return self._nested(frames, constants)
+
+    def _outcome(self, part: Part, values: np.ndarray) -> dict[str, Any]:
+        """Return an outcome as the columns that the model would read."""
+        import pandas as pd
+
+        binding = self.draws.binding
+        if part.event == "label":
+            labels = labels_of_outcome(binding, part)
+            chosen = [labels[int(at)] if np.isfinite(at) else None for at in values]
+            return {part.name: pd.Categorical(chosen, categories=labels, ordered=True)}
+        target = dict(binding.specification.columns).get(part.name)
+        if isinstance(target, tuple) and values.ndim == 2:
+            return {column: values[:, at] for at, column in enumerate(target)}
+        return {part.name: list(values) if values.ndim == 2 else values}
+
+    def _nested(self, frames: dict[str, dict[str, Any]], constants: dict[str, float]) -> Any:
+        result: dict[str, Any] = dict(constants)
+        for axis, columns in frames.items():
+            arrays = {
+                name: np.stack(value) if isinstance(value, list) else value
+                for name, value in columns.items()
+            }
+            table = RowAxis(axis).table
+            if table:
+                result[table] = arrays
+            else:
+                result |= arrays
+        return result

@@ -1,0 +1,1 @@
+"""Draws and runs that come from elsewhere, or go there."""

@@ -1,0 +1,1 @@
+"""What users write: models and log densities of their own, and going on with stored runs."""

@@ -1,0 +1,447 @@
+"""A model: definitions of priors, likelihood and derived quantities."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from concurrent.futures import Executor
+from html import escape
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, cast
+
+import numpy as np
+
+from millwright.display import Shown
+from millwright.draws.prior import draws_in, refuse_improper, refuse_terms
+from millwright.draws.simulated import Simulated
+from millwright.fitting.checks import check_fit, check_whole, how_much
+from millwright.fitting.estimates import Estimate, estimate_at, refuse_hierarchy
+from millwright.fitting.job import Job, chains_for
+from millwright.fitting.starting import StartValues, checked_start
+from millwright.fitting.target import chosen_method, prepared, refuse_black_boxes, target_of
+from millwright.modelling.binding import Binding, bind
+from millwright.modelling.foreign import Foreign
+from millwright.modelling.pictures import graph, latex
+from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_values
+from millwright.modelling.specification import Specification, Written, specify
+from millwright.modelling.words import describe
+from millwright.models.approximation import approximate
+from millwright.models.runs import fit_in_folder, fit_in_memory, go_on_in_folder
+from millwright.posterior.posterior import Posterior
+from millwright.sampling.methods import Method, NoUTurn, method_with
+from millwright.sampling.pools import check_workers
+from millwright.sampling.progress import Listener
+from millwright.sampling.sampler import FitSettings
+from millwright.sampling.walking import peak_of
+from millwright.sampling.warmup import Metric
+from millwright.storage.place import check_free
+from millwright.storage.sheet import fit_settings, read_sheet, sheet_text, write_new
+from millwright.terminal.progress import chosen_listener
+
+if TYPE_CHECKING:
+    import networkx as nx
+
+__all__ = ["Model"]
+
+
+class Model(Shown):
+    """A probabilistic model: named definitions of priors, likelihood and derived quantities.
+
+    Each definition is a text in the model language, a Python function whose arguments are the
+    quantities it needs, or a number.
+
+    Parameters
+    ----------
+    title, notes
+        What the model is about.
+    priors
+        A distribution for each unknown; a number holds the unknown fixed.
+    likelihood
+        A distribution for each outcome column of the data.
+    derived
+        Quantities computed from the others.
+    columns
+        Other names for data columns, or a name for several columns as a matrix.
+    terms
+        Expressions added to the log density as they are: soft constraints, likelihoods of your
+        own. Values with labels or rows are summed.
+    labels
+        Label sets that are not a single column: a list of labels, or a text that names the
+        columns that share them, such as `{"mill": "sender, receiver"}`.
+
+    Raises
+    ------
+    LanguageError
+        If a definition cannot be read.
+    ModelError
+        If definitions do not fit together.
+    """
+
+    def __init__(
+        self,
+        *,
+        priors: Mapping[str, Written],
+        likelihood: Mapping[str, Written],
+        derived: Mapping[str, Written] | None = None,
+        columns: Mapping[str, str | list[str] | tuple[str, ...]] | None = None,
+        terms: Mapping[str, Written] | None = None,
+        labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
+        title: str = "",
+        notes: str = "",
+    ) -> None:
+        self._specification = specify(
+            title, notes, priors, likelihood, derived or {}, columns or {}, terms, labels
+        )
+        self._sheet: str | None = None
+        self._functions: tuple[Foreign, ...] = ()
+
+    @classmethod
+    def _of(cls, specification: Specification, sheet: str | None = None) -> Model:
+        model = cls.__new__(cls)
+        model._specification = specification
+        model._sheet = sheet
+        model._functions = ()
+        return model
+
+    @classmethod
+    def read(cls, path: str | Path) -> Model:
+        """Read a model sheet (TOML).
+
+        Raises
+        ------
+        StorageError
+            If the file cannot be read.
+        LanguageError, ModelError
+            If it is not a model.
+        """
+        specification, text = read_sheet(Path(path))
+        return cls._of(specification, text)
+
+    def write(self, path: str | Path, replace: bool = False) -> None:
+        """Write the model as a sheet; reading it gives an equal model.
+
+        Raises
+        ------
+        StorageError
+            If the file exists and `replace` is not set, or it cannot be written.
+        """
+        write_new(Path(path), sheet_text(self._specification), replace)
+
+    @property
+    def specification(self) -> Specification:
+        """The checked definitions."""
+        return self._specification
+
+    @property
+    def title(self) -> str:
+        """What the model is about."""
+        return self._specification.title
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Model) and self._specification == other._specification
+
+    def __hash__(self) -> int:
+        return hash(self._specification)
+
+    def __str__(self) -> str:
+        return self.describe()
+
+    def __repr__(self) -> str:
+        names = ", ".join(part.name for part in self._specification.parts)
+        return f"<Model {self.title or 'without a title'}: {names}>"
+
+    def describe(self) -> str:
+        """Return the model in words, with every prior in full and the range it allows."""
+        return describe(self._specification)
+
+    def _repr_html_(self) -> str:
+        return f"{super()._repr_html_()}$${escape(self.latex())}$$"
+
+    def latex(self) -> str:
+        """Return the model as mathematics: a LaTeX `aligned` environment."""
+        return latex(self._specification)
+
+    def graph(self) -> nx.DiGraph:
+        """Return the definitions as a directed graph, from what is used to what uses it.
+
+        Nodes have a `kind` (`unknown`, `fixed`, `derived`, `outcome`, `term`, `data`) and a
+        `text`. `mw.plots.model_graph(model)` draws it.
+        """
+        return graph(self._specification)
+
+    @property
+    def fit_settings(self) -> dict[str, Any]:
+        """Settings in the table `[fit]` of the sheet: `model.fit(data, **model.fit_settings)`."""
+        found = fit_settings(self._sheet, "the sheet") if self._sheet else {}
+        if choices := found.pop("choices", None):
+            chosen = method_with(found.get("method", NoUTurn.name), choices)
+            found |= choices if isinstance(chosen, NoUTurn) else {"method": chosen}
+        return found
+
+    @property
+    def functions(self) -> tuple[Foreign, ...]:
+        """Functions that the model brings along, beside registered ones."""
+        return self._functions
+
+    def bind(self, data: Any, *, missing: str = "refuse") -> Binding:
+        """Check that data fit the model, and return both together.
+
+        Raises
+        ------
+        DataError, ModelError
+            If they do not.
+        """
+        return bind(self._specification, data, missing=missing, functions=self._functions)
+
+    def simulate(
+        self,
+        data: Any = None,
+        *,
+        draws: int = 500,
+        seed: int = 0,
+        given: Mapping[str, Any] | None = None,
+        rows: int | None = None,
+    ) -> Simulated:
+        """Draw unknowns from the prior, and a data set for each draw.
+
+        Parameters
+        ----------
+        data
+            Predictors; outcome columns may be missing and are not looked at.
+        given
+            Values at which unknowns are held, as for data with a known truth. A quantity with
+            labels takes one number, an array in the order of its labels, or a mapping.
+        rows
+            Number of rows if there are no predictors.
+
+        Raises
+        ------
+        ArgumentError
+            For values that do not fit.
+        DataError, ModelError
+            If data and model do not fit.
+        """
+        check_whole("draws", draws, 1)
+        check_whole("seed", seed, 0)
+        refuse_terms(self._specification, tuple(given or {}))
+        binding = bind(
+            self._specification, data, rows=rows, outcomes="optional", functions=self._functions
+        )
+        refuse_improper(binding, tuple(given or {}))
+        generator = np.random.default_rng([seed, 5])
+        fixed = stated_values(binding, given or {})
+        evaluation = draw_unknowns(binding, draws, generator, fixed)
+        outcomes = draw_outcomes(binding, draws, generator, evaluation)
+        return Simulated(draws_in(binding, evaluation), outcomes)
+
+    def fit(
+        self,
+        data: Any = None,
+        *,
+        chains: int | None = None,
+        draws: int | None = None,
+        warmup: int | None = None,
+        thin: int = 1,
+        trial: bool = False,
+        seed: int = 0,
+        target_acceptance: float = 0.8,
+        max_depth: int = 10,
+        metric: str = "automatic",
+        group_form: str | Mapping[str, str] = "informed",
+        missing: str = "refuse",
+        method: str | Method | None = None,
+        workers: int | Executor | None = None,
+        progress: bool | Listener = True,
+        save: str | Path | None = None,
+        existing: str = "refuse",
+        start: StartValues | None = None,
+    ) -> Posterior:
+        """Sample the posterior.
+
+        The same model, data, seed and settings give the same draws, bit by bit, on one kind of
+        processor with the same versions, whatever the workers, and whether the fit ran through,
+        was stopped and resumed, or was extended.
+
+        Parameters
+        ----------
+        data
+            DataFrame, mapping of names to arrays, or mapping of names to tables.
+        chains, draws, warmup
+            Number of chains (by default 4; for an ensemble its walkers, by default at least
+            20); kept and discarded draws of each (by default 1000; in a trial 200 and 300).
+            Walkers keep fewer where there are many, about 20,000 together but at least 400
+            each, and end their warm-up once they have settled
+            (`mw.Ensemble(until_settled=False)` goes through all of it).
+        thin
+            Keep every k-th draw only. It saves memory and disk where draws are wide; it never
+            makes answers more precise: the draws left out would have added to them.
+        trial
+            A short fit, to see whether a model works; the verdict says that it is one.
+        seed
+            Any whole number from 0.
+        target_acceptance
+            Higher values make smaller, safer steps.
+        max_depth
+            A trajectory has at most 2^max_depth steps.
+        metric
+            `diagonal` learns the scale of each unknown in warm-up, `dense` their correlations
+            too; `automatic` starts with the first and takes the second where the warm-up shows
+            strong correlations. The record says what each chain used.
+        group_form
+            How normal priors of group effects (`per`, with an unknown location or scale) are
+            sampled: `informed` by the data, which suits weak and strong data alike, `centred`
+            or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
+            speed is not. Walks and autoregressive series are centred and Gaussian processes
+            non-centred unless asked otherwise.
+        missing
+            What to do with rows whose outcome is missing: `refuse` them, `drop` them, or leave
+            them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict
+            counts what was left out.
+        method
+            A name, or an object that holds the method's own choices:
+            `no_u_turn` (`mw.NoUTurn`) follows the gradient and suits almost every model;
+            `random_walk` (`mw.RandomWalk`) is random-walk Metropolis, slower by far, for
+            functions without a gradient or to check a result by another method;
+            `ensemble` (`mw.Ensemble`) moves many walkers, for functions without a gradient;
+            `tempering` (`mw.Tempering`) finds separate modes and weighs them;
+            `rejection` (`mw.Rejection`) gives independent draws of a few unknowns.
+            By default the first, or the second where a model calls a black box.
+        workers
+            Chains that run at a time, by default one for each core; or any
+            `concurrent.futures.Executor`, such as that of a cluster. With black boxes a number
+            from 2 asks for so many processes.
+        progress
+            False for silence, or a function that is called with each `Progress`.
+        save, existing
+            Folder to which draws go while they are made, and what to do with a run there:
+            `refuse`, `replace` it, or `resume`: go on with it if it is of the same model, data,
+            seed and settings (more draws may be asked for). After a crash or Ctrl-C `mw.resume`
+            goes on in it too.
+        start
+            Values of unknowns at which the chains begin: a mapping such as `{"slope": 0.1}` for
+            all chains, or a list of mappings, one for each. Unknowns left out begin at a draw
+            from their prior. By default chains begin at draws from the prior (1.5 times as wide
+            for group effects, and every second chain mirrored about the median), or, where a
+            search before sampling finds several modes, one chain at each.
+
+        Raises
+        ------
+        ArgumentError
+            For a setting that makes no sense, or starting values outside the support.
+        DataError, ModelError
+            If data and model do not fit.
+        StartError
+            If no starting point has a finite density.
+        SamplingError
+            If the method finds that it cannot give right draws.
+        WorkerError
+            If workers cannot be used, or die again and again.
+        Interrupted
+            On Ctrl-C; it carries the posterior so far.
+        """
+        standard = NoUTurn(target_acceptance, max_depth, cast("Metric", metric))
+        check_fit(chains, draws, warmup, thin, seed, workers, missing)
+        going_on = existing == "resume" and save is not None and Path(save).exists()
+        if save is not None and not going_on:
+            # Better said before the sampling than after it.
+            check_free(Path(save), "refuse" if existing == "resume" else existing)
+        binding = self.bind(data, missing=missing)
+        chosen = chosen_method(method, binding, standard)
+        binding = prepared(binding, group_form, seed)
+        count = chains_for(chosen, chains, binding.dimension)
+        settings = how_much(draws, warmup, thin, trial, chosen, count)
+        beginning = None
+        if start is not None:
+            beginning = checked_start(binding, start, seed, chosen, count)
+        job = Job(binding, settings, chosen, count, seed, trial, start=beginning)
+        if save is None:
+            return fit_in_memory(job, self._sheet, workers, chosen_listener(progress))
+        listener = chosen_listener(progress)
+        if going_on:
+            return go_on_in_folder(job, Path(save), self, workers, listener)
+        there = "replace" if existing == "replace" else "refuse"
+        return fit_in_folder(job, Path(save), self, there, self._sheet, workers, listener)
+
+    def check_workers(self, workers: Executor, data: Any = None) -> int:
+        """Let an executor's workers evaluate the model once; return how many answered.
+
+        Parameters
+        ----------
+        workers
+            The executor that a long fit is to use.
+
+        Raises
+        ------
+        ArgumentError, WorkerError
+            If it cannot be used: the model cannot be sent, or its workers lack what it needs.
+        """
+        binding = prepared(self.bind(data), "non-centred", 0)
+        method = chosen_method(None, binding, NoUTurn())
+        job = Job(binding, FitSettings(), method, 4, 0)
+        return check_workers(workers, job.sampler)
+
+    def normal_approximation(
+        self, data: Any = None, *, draws: int = 4000, seed: int = 0
+    ) -> Posterior:
+        """Approximate the posterior by a normal distribution around its mode.
+
+        The normal is in unconstrained coordinates, where positive quantities are logarithms, so
+        that supports are kept. What it gives can be looked at like any posterior, and its
+        verdict says that it is an approximation, and how close.
+
+        Parameters
+        ----------
+        draws
+            Independent draws from the approximation.
+
+        Raises
+        ------
+        DataError, ModelError
+            If data and model do not fit.
+        StartError
+            If no starting point has a finite density.
+        SamplingError
+            If there is no peak to approximate.
+        """
+        check_whole("draws", draws, 100)
+        check_whole("seed", seed, 0)
+        binding = self.bind(data)
+        refuse_black_boxes(binding)
+        binding = prepared(binding, "informed", seed)
+        return approximate(binding, draws, seed, self._sheet)
+
+    def mode(self, data: Any = None, *, seed: int = 0) -> Estimate:
+        """Find the posterior mode, with standard errors from the curvature there.
+
+        The mode is that of the density of the unknowns as written. An unknown whose mode lies
+        at an end of its support has no standard error.
+
+        Black boxes have no gradient: the climb then takes values alone, and the curvature comes
+        from differences.
+
+        In a hierarchy the density can grow without bound as a scale goes to zero; the result then
+        says that it did not settle.
+
+        Raises
+        ------
+        DataError, ModelError
+            If data and model do not fit.
+        StartError
+            If no starting point has a finite density.
+        """
+        binding = self.bind(data)
+        peak = peak_of(target_of(binding, jacobian=False), seed)
+        return estimate_at(binding, peak, "posterior mode")
+
+    def maximum_likelihood(self, data: Any = None, *, seed: int = 0) -> Estimate:
+        """Find the maximum of the likelihood, priors left out but their supports kept.
+
+        Raises
+        ------
+        ModelError
+            If a prior rests on another unknown: what is a parameter and what is data is then
+            not settled, and the likelihood of such a model has no useful maximum.
+        """
+        binding = self.bind(data)
+        refuse_hierarchy(self._specification)
+        target = target_of(binding, jacobian=False, prior=False)
+        return estimate_at(binding, peak_of(target, seed), "maximum likelihood")

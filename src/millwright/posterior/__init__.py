@@ -1,0 +1,1 @@
+"""The posterior of a fit, and what can be asked of it."""

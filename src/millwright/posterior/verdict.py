@@ -1,0 +1,115 @@
+"""From the draws of a fit to what its verdict rests on."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.diagnostics.finding import (
+    ESS_PER_CHAIN,
+    GRADIENT_ACCEPTANCE,
+    WALK_ACCEPTANCE,
+    Sampling,
+)
+from millwright.diagnostics.measures import Measures
+from millwright.diagnostics.verdict import Verdict, judge
+from millwright.draws.labelled_draws import Draws
+from millwright.fitting.job import Fitted, Trail
+from millwright.fitting.record import Record, remarks
+from millwright.modelling.repeated_rows import repeated_rows
+from millwright.posterior.modes_visited import modes_visited
+
+__all__ = ["sampling_of", "verdict_of"]
+
+_ACCEPTANCE = {
+    "no_u_turn": GRADIENT_ACCEPTANCE,
+    "random_walk": WALK_ACCEPTANCE,
+    "tempering": WALK_ACCEPTANCE,
+    "ensemble": (0.1, 0.8),
+}
+_ENOUGH_OF_AN_ENSEMBLE = 400
+_LEAST_TO_PLACE = 5
+
+
+def verdict_of(fitted: Fitted, measures: Measures) -> Verdict:
+    """Return the verdict on the draws of a fit."""
+    made = sampling_of(fitted)
+    diverged = made.diverging is not None and bool(made.diverging.any())
+    return judge(measures, made, remarks(fitted.record, fitted.draws, diverged))
+
+
+def sampling_of(fitted: Fitted) -> Sampling:
+    """Gather how draws were made."""
+    draws, record, statistics = fitted.draws, fitted.record, fitted.statistics
+    chains, n = draws.shape
+    method = str(record.method["method"])
+    gradient = method == "no_u_turn"
+    max_depth = int(record.method.get("max_depth", 0))
+    diverging = statistics["divergent"].sum(axis=1) if gradient else None
+    where = ""
+    if diverging is not None and diverging.sum() >= _LEAST_TO_PLACE:
+        where = _where_divergent(draws, fitted.trail)
+    return Sampling(
+        chains,
+        n,
+        diverging,
+        int((statistics["depth"] >= max_depth).sum()) if gradient else 0,
+        max_depth,
+        statistics["energy"] if gradient else None,
+        statistics["acceptance"].mean(axis=1) if method in _ACCEPTANCE else None,
+        _ACCEPTANCE.get(method, GRADIENT_ACCEPTANCE),
+        _ENOUGH_OF_AN_ENSEMBLE if method == "ensemble" else ESS_PER_CHAIN * chains,
+        _stuck(statistics["log_density"]) if method in _ACCEPTANCE else (),
+        record.complete,
+        bool(record.settings["trial"]),
+        record.extended,
+        _flat(draws) if method != "elsewhere" else (),
+        where,
+        _round_trips(record) if method == "tempering" else None,
+        record.method.get("pareto_k"),
+        repeated_rows(draws.binding),
+        modes_visited(draws, record),
+    )
+
+
+def _flat(draws: Draws) -> tuple[str, ...]:
+    return tuple(part.name for part in draws.binding.program.unknowns if part.improper)
+
+
+def _stuck(log_density: np.ndarray) -> tuple[int, ...]:
+    """Return the chains (from 1) whose log density never changed."""
+    if log_density.shape[1] < 2:
+        return ()
+    still = (log_density == log_density[:, :1]).all(axis=1)
+    return tuple(int(chain) + 1 for chain in np.flatnonzero(still))
+
+
+def _round_trips(record: Record) -> tuple[int, float]:
+    trips = min(int(chain["round_trips"]) for chain in record.chains)
+    rates = [rate for chain in record.chains for rate in chain["swap_rates"]]
+    return trips, min(rates)
+
+
+def _where_divergent(draws: Draws, trail: Trail | None) -> str:
+    """Name the quantity whose low or high end the divergences sit at, if there is one."""
+    if trail is None:
+        return ""
+    worst, words = 0.0, ""
+    names = [part.name for part in draws.binding.program.unknowns]
+    every = draws.single(names)
+    for name, at in trail.divergent_values(draws).items():
+        at = at[np.isfinite(at)]
+        if len(at) < _LEAST_TO_PLACE:
+            continue
+        share = float(np.mean(every[name] < np.median(at)))
+        off = abs(share - 0.5)
+        if off > max(worst, 0.3):
+            end = "small" if share < 0.5 else "large"
+            low = share if share < 0.5 else 1 - share
+            worst = off
+            side = "below" if share < 0.5 else "above"
+            part = "under 1 %" if low < 0.01 else f"{low:.0%}"
+            words = (
+                f"Half of them began where `{name}` is {end}: {side} {np.median(at):.3g}, where "
+                f"{part} of the draws are."
+            )
+    return words
