@@ -104,10 +104,10 @@ def main() -> None:
                 ess = np.fmin(fit.measures.ess_bulk, fit.measures.ess_tail).min()
                 log_spread = np.log(fit.draws.get("spread"))[..., None]
                 error = (log_spread.mean() - exact) / mcse_mean(log_spread)[0]
-                bad = int(fit.statistics["divergent"].sum())
+                bad = int(fit.fit.statistics["divergent"].sum())
                 print(
                     f"{rows:10s} {design:7s} {form:12s} {bad:6d}"
-                    f"          {1000 * ess / fit.statistics['steps'].sum():8.1f}"
+                    f"          {1000 * ess / fit.fit.statistics['steps'].sum():8.1f}"
                     f"             {error:+6.1f} MCSE"
                 )
 
@@ -167,8 +167,8 @@ def more() -> None:
         for form in ("informed", "centred", "non-centred"):
             fit = model.fit(table, seed=3, group_form=form, draws=2000, progress=False)
             ess = np.nanmin(np.fmin(fit.measures.ess_bulk, fit.measures.ess_tail))
-            bad = int(fit.statistics["divergent"].sum())
-            shown = f"{1000 * ess / fit.statistics['steps'].sum():8.1f}"
+            bad = int(fit.fit.statistics["divergent"].sum())
+            shown = f"{1000 * ess / fit.fit.statistics['steps'].sum():8.1f}"
             print(f"{name:21s} {form:12s} {bad:6d}          {shown}")
 
 

@@ -38,7 +38,7 @@ SETTINGS = {"seed": 11, "draws": 60_000, "warmup": 3000, "progress": False}
 
 def work(path: Path) -> None:
     """Fit, or go on with the fit in the folder."""
-    MODEL.fit(DATA, save=path, existing="resume", **SETTINGS)
+    MODEL.fit(DATA, save=path, resume=True, **SETTINGS)
 
 
 def killed_run(path: Path, generator: np.random.Generator, budget: int) -> int:

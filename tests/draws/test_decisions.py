@@ -231,7 +231,7 @@ class Depth(unittest.TestCase):
                 straight().draws_needed("drying", **bad)
 
     def test_warm_up_needed(self):
-        needed = straight().warmup_needed()
+        needed = straight().sampling.warmup_needed()
         self.assertTrue((needed["needed"] < 300).all() and (needed["warm-up"] == 1000).all())
         model = mw.Model(priors={"x": "normal(0, 1)"}, likelihood={"y": "normal(x, 1)"})
         with self.assertRaisesRegex(ArgumentError, "Nothing is known"):

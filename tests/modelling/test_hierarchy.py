@@ -82,7 +82,7 @@ class Sampling(unittest.TestCase):
     def test_weak_groups_sample_without_divergences_by_default(self):
         posterior = weak("informed")
         self.assertTrue(posterior.verdict.good, str(posterior.verdict))
-        self.assertLessEqual(posterior.statistics["divergent"].sum(), 2)
+        self.assertLessEqual(posterior.fit.statistics["divergent"].sum(), 2)
         low, high = posterior.record.groups["effect"]["share_from_own_data"]
         self.assertTrue(0 < low < high < 0.7)
 
@@ -96,7 +96,7 @@ class Sampling(unittest.TestCase):
         )
         posterior = model.fit({"stone": stone, "load": load}, seed=1, progress=False)
         self.assertTrue(posterior.verdict.good, str(posterior.verdict))
-        self.assertEqual(posterior.statistics["divergent"].sum(), 0)
+        self.assertEqual(posterior.fit.statistics["divergent"].sum(), 0)
         self.assertGreater(posterior.record.groups["effect"]["share_from_own_data"][0], 0.9)
         means = np.array([load[stone == s].mean() for s in range(60)])
         found = posterior["effect"].mean("draw").values

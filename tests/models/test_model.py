@@ -26,7 +26,7 @@ class Fit(unittest.TestCase):
             {"max_depth": 0},
             {"max_depth": 40},
             {"target_acceptance": 1.5},
-            {"save": "x", "existing": "maybe"},
+            {"save": "x", "replace": True, "resume": True},
         ]
         for bad in cases:
             with self.subTest(bad=bad), self.assertRaises(ArgumentError) as caught:

@@ -68,7 +68,7 @@ class Extending(Folder):
                 np.testing.assert_array_equal(longer["y"], whole["y"])
                 self.assertEqual(part.draws.shape[1], 70)
                 self.assertTrue(longer.record.extended)
-                steps = [fit.statistics["steps"].sum() for fit in (longer, whole)]
+                steps = [fit.fit.statistics["steps"].sum() for fit in (longer, whole)]
                 self.assertEqual(*steps)
 
     def test_a_dense_metric_and_groups_go_on_too(self):
@@ -123,7 +123,9 @@ class Thinning(unittest.TestCase):
                 third = TARGET.fit(draws=20, thin=3, **settings)
                 kept = every.draws.get("x")[:, 2::3]
                 np.testing.assert_array_equal(third.draws.get("x"), kept)
-                self.assertEqual(third.statistics["steps"].sum(), every.statistics["steps"].sum())
+                self.assertEqual(
+                    third.fit.statistics["steps"].sum(), every.fit.statistics["steps"].sum()
+                )
 
 
 class Stopping(Folder):
@@ -154,9 +156,9 @@ class Stopping(Folder):
 
     def test_chains_of_unequal_length_go_on_in_their_folder_only(self):
         part = TARGET.fit(draws=30, warmup=50, progress=False)
-        ahead = replace(part.trail.chains[0], full=1)
-        trail = replace(part.trail, chains=(ahead, *part.trail.chains[1:]))
-        uneven = replace(part, trail=trail)
+        ahead = replace(part.fit.warmup_record.chains[0], full=1)
+        record = replace(part.fit.warmup_record, chains=(ahead, *part.fit.warmup_record.chains[1:]))
+        uneven = mw.Posterior(replace(part.fit, warmup_record=record))
         with self.assertRaisesRegex(ArgumentError, "mw.resume"):
             uneven.extend(10, progress=False)
         uneven.save(self.path)
@@ -198,17 +200,17 @@ class Places(Folder):
         with locked(self.path):
             for call in (
                 lambda: mw.resume(self.path, draws=40, model=TARGET),
-                lambda: TARGET.fit(draws=20, save=self.path, existing="replace", progress=False),
+                lambda: TARGET.fit(draws=20, save=self.path, replace=True, progress=False),
             ):
                 with self.assertRaisesRegex(StorageError, "in use"):
                     call()
 
     def test_going_on_where_the_fit_is_the_same(self):
         settings = {"seed": 3, "warmup": 100, "save": self.path, "progress": False}
-        MODEL.fit(DATA, draws=40, existing="resume", **settings)
-        again = MODEL.fit(DATA, draws=40, existing="resume", **settings)
+        MODEL.fit(DATA, draws=40, resume=True, **settings)
+        again = MODEL.fit(DATA, draws=40, resume=True, **settings)
         self.assertEqual(again.draws.shape[1], 40)
-        more = MODEL.fit(DATA, draws=60, existing="resume", **settings)
+        more = MODEL.fit(DATA, draws=60, resume=True, **settings)
         self.assertEqual(more.draws.shape[1], 60)
         for change, words in (
             ({"seed": 4}, "the seeds differ"),
@@ -216,10 +218,10 @@ class Places(Folder):
             ({"method": "random_walk"}, "the methods differ"),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(StorageError, words):
-                MODEL.fit(DATA, draws=60, existing="resume", **{**settings, **change})
+                MODEL.fit(DATA, draws=60, resume=True, **{**settings, **change})
         other = {**DATA, "load": [9.0, *DATA["load"][1:]]}
         with self.assertRaisesRegex(StorageError, "the data differ"):
-            MODEL.fit(other, draws=60, existing="resume", **settings)
+            MODEL.fit(other, draws=60, resume=True, **settings)
 
 
 class WarmUps(Folder):
@@ -230,14 +232,14 @@ class WarmUps(Folder):
                 place = self.path.with_name(method)
                 fit = TARGET.fit(method=method, save=place, **settings)
                 memory = TARGET.fit(method=method, **settings)
-                path = memory.trail.warmup_values(memory.draws).values["x"]
+                path = memory.fit.warmup_record.warmup_values(memory.draws).values["x"]
                 self.assertEqual(path.shape, (4, 80))
                 again = mw.load(place, model=TARGET)
                 for one in (fit, again):
-                    found = one.trail.warmup_values(one.draws).values["x"]
+                    found = one.fit.warmup_record.warmup_values(one.draws).values["x"]
                     np.testing.assert_array_equal(found, path)
         walkers = TARGET.fit(method="ensemble", **settings)
-        self.assertIsNone(walkers.trail.warmup_values(walkers.draws))
+        self.assertIsNone(walkers.fit.warmup_record.warmup_values(walkers.draws))
 
 
 class Trials(unittest.TestCase):
@@ -251,10 +253,10 @@ class Trials(unittest.TestCase):
 class HowItWasSampled(unittest.TestCase):
     def test_statistics_and_adaptation_are_labelled(self):
         fit = MODEL.fit(DATA, draws=50, warmup=150, progress=False)
-        warm = fit.sampling_statistics(warmup=True)
+        warm = fit.sampling.statistics(warmup=True)
         self.assertEqual(dict(warm.sizes), {"chain": 4, "draw": 150})
-        self.assertEqual(dict(fit.sampling_statistics().sizes), {"chain": 4, "draw": 50})
-        found = fit.adaptation()
+        self.assertEqual(dict(fit.sampling.statistics().sizes), {"chain": 4, "draw": 50})
+        found = fit.sampling.adaptation()
         self.assertEqual(
             list(found["coordinate"].values), ["level", "spread", "e[a]", "e[b]", "e[c]"]
         )
@@ -268,8 +270,8 @@ class HowItWasSampled(unittest.TestCase):
             {"v": "real", "x": "real"},
         )
         fit = funnel.fit(draws=300, warmup=300, seed=1, progress=False)
-        places = fit.divergences()
-        self.assertEqual(len(places), fit.statistics["divergent"].sum())
+        places = fit.sampling.divergences()
+        self.assertEqual(len(places), fit.fit.statistics["divergent"].sum())
         self.assertLess(places["v"].median(), np.quantile(fit["v"], 0.3))
         self.assertIn("`v` is small", " ".join(str(fit.verdict).split()))
         self.assertEqual(

@@ -46,7 +46,7 @@ class Answers(unittest.TestCase):
         for wanted in (0.2, 0.6):
             method = mw.RandomWalk(acceptance=wanted)
             fit = TILTED.fit(method=method, draws=300, warmup=500, seed=1, progress=False)
-            found = fit.statistics["acceptance"].mean()
+            found = fit.fit.statistics["acceptance"].mean()
             self.assertAlmostEqual(found, wanted, delta=0.08)
 
     def test_independent_draws_have_no_autocorrelation(self):
@@ -55,7 +55,7 @@ class Answers(unittest.TestCase):
         efficiency = fit.record.chains[0]["efficiency"]
         self.assertTrue(0.1 < efficiency < 1)
         # What the table calls acceptance is that share too, not a mean of one over tries.
-        self.assertAlmostEqual(fit.statistics["acceptance"].mean(), efficiency, delta=0.05)
+        self.assertAlmostEqual(fit.fit.statistics["acceptance"].mean(), efficiency, delta=0.05)
         self.assertIn("Converged", str(fit))
 
 

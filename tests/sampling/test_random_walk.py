@@ -35,7 +35,7 @@ class Walk(unittest.TestCase):
         self.assertTrue(posterior.verdict.good, str(posterior))
 
     def test_acceptance_settles_where_it_should(self):
-        accepted = self.fit().statistics["acceptance"].mean()
+        accepted = self.fit().fit.statistics["acceptance"].mean()
         self.assertAlmostEqual(accepted, acceptance_for(3), delta=0.06)
 
     def test_same_seed_same_draws_whatever_the_workers(self):

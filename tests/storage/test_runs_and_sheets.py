@@ -95,14 +95,12 @@ class Runs(InFolder):
 
     def test_existing_places_are_not_overwritten_unasked(self):
         straight().save(self.folder / "run")
-        with self.assertRaisesRegex(StorageError, "existing='replace'"):
+        with self.assertRaisesRegex(StorageError, "replace=True"):
             straight().save(self.folder / "run")
-        straight().save(self.folder / "run", existing="replace")
+        straight().save(self.folder / "run", replace=True)
         (self.folder / "other").mkdir()
         with self.assertRaisesRegex(StorageError, "not a run"):
-            straight().save(self.folder / "other", existing="replace")
-        with self.assertRaises(ArgumentError):
-            straight().save(self.folder / "run", existing="maybe")
+            straight().save(self.folder / "other", replace=True)
         self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["other", "run"])
 
     def test_fit_refuses_a_taken_place_before_sampling(self):

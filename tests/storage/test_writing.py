@@ -8,8 +8,8 @@ import numpy as np
 
 from millwright.draws.columns import Columns
 from millwright.errors import StorageError
+from millwright.sampling.chain_buffer import ChainBuffer, rows_per_part
 from millwright.sampling.piece import Piece
-from millwright.sampling.unwritten import ChainFiles, rows_per_part
 from millwright.storage.lock import locked
 from millwright.storage.parts import columns_of, part_lists, part_name, write_part
 
@@ -81,7 +81,7 @@ class Lazily(unittest.TestCase):
         self.assertEqual([rows_per_part(n) for n in (1, 1000, 10**6)], [5000, 1000, 8])
 
     def test_files_take_pieces_in_order(self):
-        files = ChainFiles(2)
+        files = ChainBuffer(2)
         ones = np.ones((2, 2))
         rows = np.ones((2, 7))
         files.add(Piece(ones, rows, rows[:1], ones[:1], np.array([2.0]), ones[:1]))

@@ -212,7 +212,7 @@ def fit(
             trial=trial,
             progress=not quiet,
             save=place,
-            existing="replace" if replace else "refuse",
+            replace=replace,
         )
     typer.echo(f"Run stored in {place}", err=True)
     _show(posterior, place, as_json)

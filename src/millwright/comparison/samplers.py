@@ -211,7 +211,7 @@ def _row(
         "draws": value.size,
         "moves per draw": sum(c["steps"] - c.get("warmup_steps", 0) for c in record.chains)
         / value.size,
-        "acceptance": float(posterior.statistics["acceptance"].mean()),
+        "acceptance": float(posterior.fit.statistics["acceptance"].mean()),
         "lag-1 autocorrelation": float(autocorrelations(value, 1)[1]),
         "ESS": ess,
         "ESS per 1000 evaluations": 1000 * ess / evaluations,

@@ -129,7 +129,7 @@ def _step_truth(posterior: Posterior, data: DataSet, tell: Teller) -> None:
 def _step_report(posterior: Posterior, flat: Posterior, folder: Path, tell: Teller) -> None:
     write_figure(plots.overview(posterior), folder, "9-overview.png", tell)
     run = folder / "run"
-    posterior.save(run, existing="replace")
+    posterior.save(run, replace=True)
     posterior.table().to_csv(folder / "9-table.csv")
     page = report(
         posterior,

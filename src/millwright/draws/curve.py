@@ -24,6 +24,7 @@ from millwright.modelling.labelled import DRAW, full
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.tables import Column, Tables
+from millwright.sampling.streams import Stream, generator_of
 
 __all__ = ["Curve", "curve"]
 
@@ -92,7 +93,7 @@ def curve(
         like=binding,
     )
     keep = thinned(draws, most)
-    generator = np.random.default_rng([seed, 6])
+    generator = generator_of(seed, Stream.CURVE)
     known = extended(draws, along, keep, generator) if grown else draws.known(keep)
     evaluation = along.evaluation(known)
     size = len(next(iter(draws.known(keep).values())).values)

@@ -26,6 +26,7 @@ from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_part
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import Tables, joined
+from millwright.sampling.streams import Stream, generator_of
 
 __all__ = [
     "Conditional",
@@ -259,7 +260,7 @@ def latent(
             "posterior[name]."
         )
     part = parts[name]
-    generator = np.random.default_rng([seed, 8])
+    generator = generator_of(seed, Stream.LATENT)
     keep = thinned(draws, MOST)
     family = family_of(part.family, part.arguments)
     axes = dict(draws.binding.program.outcome_axes)[name]

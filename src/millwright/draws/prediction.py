@@ -36,6 +36,7 @@ from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
 from millwright.modelling.tables import read_tables
+from millwright.sampling.streams import Stream, generator_of
 from millwright.wording import setting
 
 _MOST_PREDICTORS = 3
@@ -378,7 +379,7 @@ def predict(
             ) from error
         raise
     together = joint_outcomes(binding)
-    generator = np.random.default_rng([seed, 2])
+    generator = generator_of(seed, Stream.PREDICTION)
     # A factorisation for each draw takes long: a thousand draws say enough.
     keep = thinned(draws, MOST) if grown or together else slice(None)
     known = extended(draws, binding, keep, generator) if grown else draws.known(keep)

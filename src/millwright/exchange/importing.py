@@ -6,15 +6,15 @@ import hashlib
 import re
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ArgumentError, DataError, StorageError
-from millwright.fitting.job import now, versions
-from millwright.fitting.record import Record
+from millwright.fitting.fit import Fit
+from millwright.fitting.record import Origin, Record
+from millwright.fitting.versions import now, versions
 from millwright.modelling.binding import bind
 from millwright.modelling.specification import specify
 from millwright.posterior.posterior import Posterior
@@ -66,17 +66,18 @@ def read_draws(
     title = f"Draws from {', '.join(place.name for place in paths)}"
     notes = "Made by another program: the model is not known here."
     content = hashlib.sha256(b"".join(place.read_bytes() for place in paths)).hexdigest()
-    return _posterior(title, notes, names, values, content, {"method": "elsewhere"})
+    return _posterior(title, notes, names, values, content, Origin.FILES)
 
 
 def _from_run(path: Path) -> Posterior:
     """Read what is left of a run."""
     found = rescued(path)
     content = hashlib.sha256(np.ascontiguousarray(found.values).tobytes()).hexdigest()
-    method = {"method": "elsewhere", "rescued": True, "lost": list(found.lost)}
     notes = "Read from the files of draws alone: the model is not known here."
     title = f"Draws from the run {path.name}"
-    return _posterior(title, notes, _names(found.names), found.values, content, method)
+    return _posterior(
+        title, notes, _names(found.names), found.values, content, Origin.DAMAGED_RUN, found.lost
+    )
 
 
 def _posterior(
@@ -85,7 +86,8 @@ def _posterior(
     names: Sequence[str],
     values: np.ndarray,
     content: str,
-    method: Mapping[str, Any],
+    origin: Origin,
+    lost: Sequence[str] = (),
 ) -> Posterior:
     specification = specify(
         title,
@@ -101,8 +103,9 @@ def _posterior(
         bind(specification, None),
         {name: values[:, :, at] for at, name in enumerate(names)},
     )
-    record = _record(content, values.shape, method)
-    return Posterior(draws, record, _no_statistics(values.shape[:2]))
+    record = _record(content, values.shape, origin, lost)
+    statistics = _no_statistics(values.shape[:2])
+    return Posterior(Fit(draws=draws, record=record, statistics=statistics))
 
 
 def _read(path: Path) -> pd.DataFrame:
@@ -166,7 +169,7 @@ def _names(columns: Sequence[str]) -> list[str]:
     return found
 
 
-def _record(content: str, shape: tuple[int, ...], method: Mapping[str, Any]) -> Record:
+def _record(content: str, shape: tuple[int, ...], origin: Origin, lost: Sequence[str]) -> Record:
     settings = {
         "method": "read from files",
         "chains": shape[0],
@@ -176,7 +179,18 @@ def _record(content: str, shape: tuple[int, ...], method: Mapping[str, Any]) -> 
         "missing": "refuse",
         "trial": False,
     }
-    return Record(0, settings, versions(), content, (), {}, now(), True, method=method)
+    return Record(
+        origin=origin,
+        seed=0,
+        settings=settings,
+        versions=versions(),
+        fingerprint=content,
+        chains=(),
+        seconds={},
+        started=now(),
+        complete=True,
+        lost=tuple(lost),
+    )
 
 
 def _no_statistics(shape: tuple[int, ...]) -> dict[str, np.ndarray]:

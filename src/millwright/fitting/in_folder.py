@@ -14,17 +14,19 @@ from filelock import FileLock
 
 from millwright.draws.labelled_draws import Draws, from_positions
 from millwright.errors import ArgumentError, MillwrightError, ModelError
-from millwright.fitting.job import Fitted, Job, Trail, job_of, now, record_of, run, versions
-from millwright.fitting.record import Record
+from millwright.fitting.fit import Fit, WarmupRecord
+from millwright.fitting.job import Job, job_of, record_of, run
+from millwright.fitting.record import Origin, Record
 from millwright.fitting.target import target_of
+from millwright.fitting.versions import now, versions
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.foreign import Foreign, lent
 from millwright.modelling.specification import Specification
-from millwright.sampling.methods import METHODS, method_record
+from millwright.sampling.chain_buffer import ChainBuffer, rows_per_part
+from millwright.sampling.methods import method_record
 from millwright.sampling.progress import Listener
 from millwright.sampling.samplers import STATES
 from millwright.sampling.state import State, unpacked
-from millwright.sampling.unwritten import ChainFiles, rows_per_part
 from millwright.storage.damage import damaged
 from millwright.storage.lock import locked
 from millwright.storage.run import FORMAT, Header, StoredRun, check_is_run, create_run, read_run
@@ -34,7 +36,7 @@ from millwright.wording import setting
 
 __all__ = ["Opened", "differences", "open_fit", "resume_in_folder", "run_in_folder", "store"]
 
-_LATER = ("modes",)
+_LATER = ("modes", "origin", "pareto_k", "lost")
 """Entries that runs of version 0.1 lack."""
 
 _ENTRIES = (
@@ -50,11 +52,11 @@ _ENTRIES = (
 class Opened:
     """A fit read from a folder.
 
-    `fitted` is None if it holds no draws yet, `job` if its draws do not come from chains.
+    `fit` is None if it holds no draws yet, `job` if its draws do not come from chains.
     """
 
     job: Job | None
-    fitted: Fitted | None
+    fit: Fit | None
     sheet: str | None
     states: Mapping[int, State]
 
@@ -95,7 +97,7 @@ def _writer(
     path: Path,
     binding: Binding,
     report: Callable[[Any], Sequence[Mapping[str, Any]]],
-    chains: Mapping[int, ChainFiles],
+    chains: Mapping[int, ChainBuffer],
     lock: FileLock,
 ) -> RunWriter:
     record = {
@@ -114,7 +116,7 @@ def _writer(
 def run_in_folder(
     job: Job,
     path: Path,
-    existing: str,
+    replace_old: bool,
     sheet: str | None,
     workers: int | Executor | None,
     listener: Listener,
@@ -124,7 +126,7 @@ def run_in_folder(
     job = job.searched(listener)
     started = now()
     empty = record_of(job, [], {}, started, False, None)
-    create_run(path, _header(job.binding, empty, sheet), existing)
+    create_run(path, _header(job.binding, empty, sheet), replace_old)
     before = _Before({}, {}, {"started": started}, False)
     return _run_in(path, job, before, locked(path), workers, listener)
 
@@ -153,7 +155,7 @@ def resume_in_folder(
         stored = read_run(path, _ENTRIES)
         opened = _opened(stored, model)
         job = opened.job
-        if job is None or (opened.fitted is not None and not opened.states):
+        if job is None or (opened.fit is not None and not opened.states):
             raise ArgumentError(f"The run in {path} cannot go on: its draws are not a chain's.")
         planned = job.settings.total
         if draws is not None:
@@ -181,7 +183,7 @@ class _Before:
     """What a run goes on from; `record` is its run.json."""
 
     states: Mapping[int, State]
-    chains: Mapping[int, ChainFiles]
+    chains: Mapping[int, ChainBuffer]
     record: Mapping[str, Any]
     extended: bool
 
@@ -252,7 +254,7 @@ def open_fit(path: Path, model: Any = None) -> Opened:
 def _opened(stored: StoredRun, model: Any) -> Opened:
     record = _record_from(stored.header.record)
     binding = _binding_from(stored, record, model)
-    job = job_of(record, binding) if record.method["method"] in METHODS else None
+    job = job_of(record, binding) if record.origin is Origin.CHAINS else None
     states = {
         number: unpacked(STATES[unit.kind], unit.numbers, unit.arrays)
         for number, unit in stored.units.items()
@@ -262,14 +264,31 @@ def _opened(stored: StoredRun, model: Any) -> Opened:
     reports = tuple(r for number in sorted(stored.units) for r in stored.units[number].reports)
     record = record if record.chains else replace(record, chains=reports)
     chains = {c: files for unit in stored.units.values() for c, files in unit.chains.items()}
-    trail = Trail(states, tuple(chains[c] for c in sorted(chains))) if chains else None
-    fitted = Fitted(Draws(binding, stored.draws), record, stored.statistics, trail)
-    return Opened(job, fitted, stored.header.sheet, states)
+    warmup = WarmupRecord(states, tuple(chains[c] for c in sorted(chains))) if chains else None
+    fit = Fit(
+        draws=Draws(binding, stored.draws),
+        record=record,
+        statistics=stored.statistics,
+        warmup_record=warmup,
+        sheet=stored.header.sheet,
+    )
+    return Opened(job, fit, stored.header.sheet, states)
 
 
 def _record_from(content: Mapping[str, Any]) -> Record:
     given = {f.name: content[f.name] for f in fields(Record) if f.name in content}
-    return Record(**{**given, "chains": tuple(given["chains"])})
+    given |= {"chains": tuple(given["chains"]), "lost": tuple(given.get("lost", ()))}
+    given["origin"] = Origin(given["origin"]) if "origin" in given else _origin(content["method"])
+    return Record(**given)
+
+
+def _origin(method: Mapping[str, Any]) -> Origin:
+    """Return where draws of a run of version 0.1 come from, which their method says."""
+    if method["method"] == "normal_approximation":
+        return Origin.APPROXIMATION
+    if method["method"] == "elsewhere":
+        return Origin.DAMAGED_RUN if method.get("rescued") else Origin.FILES
+    return Origin.CHAINS
 
 
 def _binding_from(stored: StoredRun, record: Record, model: Any) -> Binding:
@@ -306,7 +325,7 @@ def _bound(
         missing=record.settings["missing"],
         functions=functions,
     )
-    if record.method["method"] in METHODS and binding.fingerprint != record.fingerprint:
+    if record.origin is Origin.CHAINS and binding.fingerprint != record.fingerprint:
         raise damaged(stored.path / "data" / "tables.json", "goes with other data than the fit's")
     forms = tuple((name, form) for name, form in content["forms"])
     if not forms:
@@ -367,7 +386,7 @@ def _check_same_density(job: Job, states: Mapping[int, State]) -> None:
             )
 
 
-def store(path: Path, fitted: Fitted, sheet: str | None, existing: str) -> None:
+def store(path: Path, fit: Fit, replace_old: bool) -> None:
     """Write a finished fit to a folder.
 
     Raises
@@ -375,25 +394,25 @@ def store(path: Path, fitted: Fitted, sheet: str | None, existing: str) -> None:
     StorageError
         If something is in the way or the disk cannot be written.
     """
-    draws, record, trail = fitted.draws, fitted.record, fitted.trail
-    if trail is not None and not trail.level:
+    draws, record, warmup = fit.draws, fit.record, fit.warmup_record
+    if warmup is not None and not warmup.level:
         # What is stored is cut to the shortest chain, which no longer matches the states.
-        trail = None
+        warmup = None
     # Read before an old run there makes way, in case it is the one that they come from.
     values = {name: draws.values[name] for name in draws.values}
-    numbers = {name: fitted.statistics[name] for name in fitted.statistics}
-    create_run(path, _header(draws.binding, record, sheet), existing)
+    numbers = {name: fit.statistics[name] for name in fit.statistics}
+    create_run(path, _header(draws.binding, record, fit.sheet), replace_old)
 
     def report(state: State) -> Sequence[Mapping[str, Any]]:
-        together = trail is not None and len(trail.states) == 1
+        together = warmup is not None and len(warmup.states) == 1
         return record.chains if together else record.chains[state.unit : state.unit + 1]
 
-    chains = dict(enumerate(trail.chains)) if trail else {}
+    chains = dict(enumerate(warmup.chains)) if warmup else {}
     writer = _writer(path, draws.binding, report, chains, locked(path))
     try:
         writer.write_values(values, numbers)
-        if trail is not None:
-            writer.states.update(trail.states)
+        if warmup is not None:
+            writer.states.update(warmup.states)
         writer.commit_all()
     finally:
         writer.close()

@@ -4,20 +4,37 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import Any
 
 from millwright.draws.labelled_draws import Draws
 from millwright.modelling.binding import passed_over
 
-__all__ = ["Record", "remarks"]
+__all__ = ["Origin", "Record", "remarks"]
 
 
-@dataclass(frozen=True)
+class Origin(StrEnum):
+    """Where draws come from."""
+
+    CHAINS = "chains"
+    APPROXIMATION = "approximation"
+    FILES = "files"
+    DAMAGED_RUN = "damaged run"
+
+    @property
+    def known_model(self) -> bool:
+        """Whether the model that the draws are of is known."""
+        return self in (Origin.CHAINS, Origin.APPROXIMATION)
+
+
+@dataclass(frozen=True, kw_only=True)
 class Record:
     """What made a posterior, so that it can be repeated and never mistaken for another.
 
     Attributes
     ----------
+    origin
+        Where the draws come from.
     settings
         Chains, draws, warm-up and the sampler's settings.
     versions
@@ -34,11 +51,15 @@ class Record:
     dropped
         Rows left out because an outcome was missing, by outcome.
     method
-        Name of the method, and its choices.
+        Of chains: name of the method, and its choices.
     extended
         Whether the fit went on after its planned end.
     began_with
         Where a fit went on with other versions: those that it began with.
+    pareto_k
+        Of an approximation: how far it can be trusted (see `millwright.accuracy.smoothing`).
+    lost
+        Of a damaged run: what could not be read.
     modes
         What the search for separate modes found: `climbs`, `evaluations`, whether it was `cut`
         at its largest number of gradients, the number of `peaks`; of several peaks their
@@ -46,6 +67,7 @@ class Record:
         curvature), estimated `masses` and their `errors`. Empty if there was no search.
     """
 
+    origin: Origin
     seed: int
     settings: Mapping[str, Any]
     versions: Mapping[str, str]
@@ -59,6 +81,8 @@ class Record:
     method: Mapping[str, Any] = field(default_factory=dict)
     extended: bool = False
     began_with: Mapping[str, str] = field(default_factory=dict)
+    pareto_k: float | None = None
+    lost: tuple[str, ...] = ()
     modes: Mapping[str, Any] = field(default_factory=dict, repr=False)
 
 
@@ -78,8 +102,8 @@ def remarks(record: Record, draws: Draws, diverged: bool) -> tuple[str, ...]:
             *_walker_words(record),
         )
     elsewhere: tuple[str, ...] = ()
-    if record.method.get("method") == "elsewhere":
-        elsewhere = _elsewhere_words(record.method)
+    if not record.origin.known_model:
+        elsewhere = _elsewhere_words(record)
     return (
         *began,
         *walkers,
@@ -107,11 +131,11 @@ def _walker_words(record: Record) -> tuple[str, ...]:
     return (f"{words}; {ended}.",)
 
 
-def _elsewhere_words(method: Mapping[str, Any]) -> tuple[str, ...]:
+def _elsewhere_words(record: Record) -> tuple[str, ...]:
     unknown = "what its sampler met (divergences, energies) is not known."
-    if not method.get("rescued"):
+    if record.origin is Origin.FILES:
         return (f"Made by another program: {unknown}",)
-    lost = tuple(f"Lost: {one}." for one in method["lost"])
+    lost = tuple(f"Lost: {one}." for one in record.lost)
     return (f"Rescued from the files of draws of a run: {unknown}", *lost)
 
 

@@ -14,6 +14,7 @@ from millwright.fitting.target import target_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.simulate import draw_unknowns, positions_from, stated_values
 from millwright.sampling.methods import Ensemble, Method, Rejection, Tempering
+from millwright.sampling.streams import Stream, generator_of
 
 __all__ = ["Start", "StartValues", "checked_start", "start_from"]
 
@@ -100,7 +101,7 @@ def checked_start(
 
 def _point(binding: Binding, given: Mapping[str, Any], seed: int, at: int) -> np.ndarray:
     values = stated_values(binding, given, "start")
-    generator = np.random.default_rng([seed, 12, at])
+    generator = generator_of(seed, Stream.START, at)
     with np.errstate(all="ignore"):
         evaluation = draw_unknowns(binding, 1, generator, values)
         point = positions_from(binding, evaluation)

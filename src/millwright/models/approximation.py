@@ -7,13 +7,15 @@ import numpy as np
 from millwright.accuracy.smoothing import smoothed_log_weights
 from millwright.draws.labelled_draws import from_positions
 from millwright.errors import SamplingError
-from millwright.fitting.job import now, versions
-from millwright.fitting.record import Record
+from millwright.fitting.fit import Fit
+from millwright.fitting.record import Origin, Record
 from millwright.fitting.target import target_of
+from millwright.fitting.versions import now, versions
 from millwright.modelling.binding import Binding
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.mode import find_peak
 from millwright.sampling.piece import STATISTICS
+from millwright.sampling.streams import Stream, generator_of
 
 __all__ = ["approximate"]
 
@@ -42,7 +44,7 @@ def approximate(binding: Binding, draws: int, seed: int, sheet: str | None) -> P
             "There is no normal approximation: the curvature at the highest point found is not "
             "that of a peak. The posterior may be improper, or its mode lie at an end."
         ) from None
-    generator = np.random.default_rng([seed, 7])
+    generator = generator_of(seed, Stream.APPROXIMATION)
     size = -(-draws // _STREAMS)
     noise = generator.standard_normal((_STREAMS * size, binding.dimension))
     positions = peak.position + np.einsum("ij,nj->ni", factor, noise)
@@ -58,8 +60,9 @@ def approximate(binding: Binding, draws: int, seed: int, sheet: str | None) -> P
     statistics["divergent"] = np.zeros((_STREAMS, size))
     statistics["log_density"] = values.reshape(_STREAMS, size)
     record = Record(
-        seed,
-        {
+        origin=Origin.APPROXIMATION,
+        seed=seed,
+        settings={
             "method": "normal approximation at the mode",
             "chains": _STREAMS,
             "draws": size,
@@ -68,13 +71,14 @@ def approximate(binding: Binding, draws: int, seed: int, sheet: str | None) -> P
             "missing": "refuse",
             "trial": False,
         },
-        versions(),
-        binding.fingerprint,
-        tuple({"steps": 0} for _ in range(_STREAMS)),
-        {"compiling": 0.0, "sampling": 0.0},
-        began,
-        True,
-        method={"method": "normal_approximation", "pareto_k": float(k)},
+        versions=versions(),
+        fingerprint=binding.fingerprint,
+        chains=tuple({"steps": 0} for _ in range(_STREAMS)),
+        seconds={"compiling": 0.0, "sampling": 0.0},
+        started=began,
+        complete=True,
+        pareto_k=float(k),
     )
     shaped = positions.reshape(_STREAMS, size, binding.dimension)
-    return Posterior(from_positions(binding, shaped), record, statistics, sheet)
+    drawn = from_positions(binding, shaped)
+    return Posterior(Fit(draws=drawn, record=record, statistics=statistics, sheet=sheet))

@@ -6,18 +6,18 @@ from collections.abc import Mapping
 from concurrent.futures import Executor
 from html import escape
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
+from millwright.checks import check_whole
 from millwright.display import Shown
 from millwright.draws.prior import draws_in, refuse_improper, refuse_terms
 from millwright.draws.simulated import Simulated
-from millwright.fitting.checks import check_fit, check_whole, how_much
+from millwright.fitting.coordinates import prepared
 from millwright.fitting.estimates import Estimate, estimate_at, refuse_hierarchy
-from millwright.fitting.job import Job, chains_for
-from millwright.fitting.starting import StartValues, checked_start
-from millwright.fitting.target import chosen_method, prepared, refuse_black_boxes, target_of
+from millwright.fitting.method import refuse_black_boxes
+from millwright.fitting.plan import FitPlan
+from millwright.fitting.starting import StartValues
+from millwright.fitting.target import target_of
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.foreign import Foreign
 from millwright.modelling.pictures import graph, latex
@@ -25,15 +25,14 @@ from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_v
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.models.approximation import approximate
-from millwright.models.runs import fit_in_folder, fit_in_memory, go_on_in_folder
+from millwright.models.runs import fit
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.methods import Method, NoUTurn, method_with
 from millwright.sampling.pools import check_workers
 from millwright.sampling.progress import Listener
-from millwright.sampling.sampler import FitSettings
+from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.walking import peak_of
-from millwright.sampling.warmup import Metric
-from millwright.storage.place import check_free
+from millwright.storage.place import RunPlace
 from millwright.storage.sheet import fit_settings, read_sheet, sheet_text, write_new
 from millwright.terminal.progress import chosen_listener
 
@@ -227,7 +226,7 @@ class Model(Shown):
             self._specification, data, rows=rows, outcomes="optional", functions=self._functions
         )
         refuse_improper(binding, tuple(given or {}))
-        generator = np.random.default_rng([seed, 5])
+        generator = generator_of(seed, Stream.SIMULATION)
         fixed = stated_values(binding, given or {})
         evaluation = draw_unknowns(binding, draws, generator, fixed)
         outcomes = draw_outcomes(binding, draws, generator, evaluation)
@@ -252,7 +251,8 @@ class Model(Shown):
         workers: int | Executor | None = None,
         progress: bool | Listener = True,
         save: str | Path | None = None,
-        existing: str = "refuse",
+        replace: bool = False,
+        resume: bool = False,
         start: StartValues | None = None,
     ) -> Posterior:
         """Sample the posterior.
@@ -311,11 +311,13 @@ class Model(Shown):
             from 2 asks for so many processes.
         progress
             False for silence, or a function that is called with each `Progress`.
-        save, existing
-            Folder to which draws go while they are made, and what to do with a run there:
-            `refuse`, `replace` it, or `resume`: go on with it if it is of the same model, data,
-            seed and settings (more draws may be asked for). After a crash or Ctrl-C `mw.resume`
-            goes on in it too.
+        save
+            Folder to which draws go while they are made. After a crash or Ctrl-C `mw.resume`
+            goes on in it.
+        replace, resume
+            What to do with a run that is there (by default it is an error): overwrite it, or go
+            on with it if it is of the same model, data, seed and settings (more draws may be
+            asked for).
         start
             Values of unknowns at which the chains begin: a mapping such as `{"slope": 0.1}` for
             all chains, or a list of mappings, one for each. Unknowns left out begin at a draw
@@ -338,28 +340,26 @@ class Model(Shown):
         Interrupted
             On Ctrl-C; it carries the posterior so far.
         """
-        standard = NoUTurn(target_acceptance, max_depth, cast("Metric", metric))
-        check_fit(chains, draws, warmup, thin, seed, workers, missing)
-        going_on = existing == "resume" and save is not None and Path(save).exists()
-        if save is not None and not going_on:
-            # Better said before the sampling than after it.
-            check_free(Path(save), "refuse" if existing == "resume" else existing)
-        binding = self.bind(data, missing=missing)
-        chosen = chosen_method(method, binding, standard)
-        binding = prepared(binding, group_form, seed)
-        count = chains_for(chosen, chains, binding.dimension)
-        settings = how_much(draws, warmup, thin, trial, chosen, count)
-        beginning = None
-        if start is not None:
-            beginning = checked_start(binding, start, seed, chosen, count)
-        job = Job(binding, settings, chosen, count, seed, trial, start=beginning)
-        if save is None:
-            return fit_in_memory(job, self._sheet, workers, chosen_listener(progress))
-        listener = chosen_listener(progress)
-        if going_on:
-            return go_on_in_folder(job, Path(save), self, workers, listener)
-        there = "replace" if existing == "replace" else "refuse"
-        return fit_in_folder(job, Path(save), self, there, self._sheet, workers, listener)
+        plan = FitPlan(
+            chains=chains,
+            draws=draws,
+            warmup=warmup,
+            thin=thin,
+            trial=trial,
+            seed=seed,
+            target_acceptance=target_acceptance,
+            max_depth=max_depth,
+            metric=metric,
+            group_form=group_form,
+            missing=missing,
+            method=method,
+            start=start,
+        )
+        if workers is not None and not isinstance(workers, Executor):
+            check_whole("workers", workers, 1)
+        place = None if save is None else RunPlace(Path(save), replace, resume)
+        job = plan.job(self.bind(data, missing=missing))
+        return fit(job, self, self._sheet, place, workers, chosen_listener(progress))
 
     def check_workers(self, workers: Executor, data: Any = None) -> int:
         """Let an executor's workers evaluate the model once; return how many answered.
@@ -374,9 +374,7 @@ class Model(Shown):
         ArgumentError, WorkerError
             If it cannot be used: the model cannot be sent, or its workers lack what it needs.
         """
-        binding = prepared(self.bind(data), "non-centred", 0)
-        method = chosen_method(None, binding, NoUTurn())
-        job = Job(binding, FitSettings(), method, 4, 0)
+        job = FitPlan(group_form="non-centred").job(self.bind(data))
         return check_workers(workers, job.sampler)
 
     def normal_approximation(

@@ -18,14 +18,16 @@ from typing import Any
 import numpy as np
 
 from millwright.errors import Interrupted, StorageError
-from millwright.fitting.job import Fitted, Job, run_in_memory
+from millwright.fitting.in_memory import run_in_memory
+from millwright.fitting.job import Job
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
 from millwright.storage.own_files import unpack
+from millwright.storage.place import RunPlace
 from millwright.terminal.progress import chosen_listener
-from millwright.wording import action, either, setting
+from millwright.wording import action, setting
 
-__all__ = ["fit_in_folder", "fit_in_memory", "go_on_in_folder", "load", "resume"]
+__all__ = ["fit", "load", "resume"]
 
 # What unpacking raises for files that are cut, changed, encrypted or packed in an unknown way.
 _UNREADABLE = (OSError, EOFError, RuntimeError, ValueError, zipfile.BadZipFile, zlib.error)
@@ -47,16 +49,37 @@ def _stops_before_sampling(path: Path | None) -> Iterator[None]:
         ) from None
 
 
-def fit_in_memory(
-    job: Job, sheet: str | None, workers: int | Executor | None, listener: Listener
+def fit(
+    job: Job,
+    model: Any,
+    sheet: str | None,
+    place: RunPlace | None,
+    workers: int | Executor | None,
+    listener: Listener,
 ) -> Posterior:
-    """Run a job and keep its draws in memory.
+    """Run a job of a model: in memory, in a new folder, or going on with a stored run.
 
     Raises
     ------
+    StorageError
+        If the stored run is of another job.
     Interrupted
         On Ctrl-C.
     """
+    if place is None:
+        return _fit_in_memory(job, sheet, workers, listener)
+    if place.goes_on:
+        return _go_on_in_folder(job, place.path, model, workers, listener)
+    from millwright.fitting.in_folder import run_in_folder
+
+    with _stops_before_sampling(place.path):
+        complete = run_in_folder(job, place.path, place.replace, sheet, workers, listener)
+    return _read_back(place.path, complete, model)
+
+
+def _fit_in_memory(
+    job: Job, sheet: str | None, workers: int | Executor | None, listener: Listener
+) -> Posterior:
     with _stops_before_sampling(None):
         fitted, complete = run_in_memory(job, workers, listener)
     if fitted is None:
@@ -65,7 +88,7 @@ def fit_in_memory(
             f"{setting('save')} to be able to go "
             "on after a stop."
         )
-    posterior = posterior_of(fitted, sheet)
+    posterior = Posterior(replace(fitted, sheet=sheet))
     if complete:
         return posterior
     raise Interrupted(
@@ -75,36 +98,13 @@ def fit_in_memory(
     )
 
 
-def fit_in_folder(
-    job: Job,
-    path: Path,
-    model: Any,
-    existing: str,
-    sheet: str | None,
-    workers: int | Executor | None,
-    listener: Listener,
-) -> Posterior:
-    """Run a job of a model with its draws going to a folder.
-
-    Raises
-    ------
-    Interrupted
-        On Ctrl-C.
-    """
-    from millwright.fitting.in_folder import run_in_folder
-
-    with _stops_before_sampling(path):
-        complete = run_in_folder(job, path, existing, sheet, workers, listener)
-    return _read_back(path, complete, model)
-
-
 def _read_back(path: Path, complete: bool, model: Any) -> Posterior:
     from millwright.fitting.in_folder import open_fit
 
     opened = open_fit(path, model)
     posterior = None
-    if opened.fitted is not None:
-        posterior = posterior_of(opened.fitted, opened.sheet)
+    if opened.fit is not None:
+        posterior = Posterior(opened.fit)
     if complete and posterior is not None:
         return posterior
     kept = f"{posterior.draws.shape[1]} draws a chain" if posterior else "the warm-up so far"
@@ -115,18 +115,10 @@ def _read_back(path: Path, complete: bool, model: Any) -> Posterior:
     )
 
 
-def go_on_in_folder(
+def _go_on_in_folder(
     job: Job, path: Path, model: Any, workers: int | Executor | None, listener: Listener
 ) -> Posterior:
-    """Go on with a stored run if it is of the same job, and if that asks for more draws.
-
-    Raises
-    ------
-    StorageError
-        If it is of another.
-    Interrupted
-        On Ctrl-C.
-    """
+    """Go on with a stored run if it is of the same job, and if that asks for more draws."""
     from millwright.fitting.in_folder import differences, open_fit, resume_in_folder
 
     stored = open_fit(path, model).job
@@ -134,15 +126,10 @@ def go_on_in_folder(
     if different:
         raise StorageError(
             f"The run in {path} is not of this fit: {', '.join(different)} differ. Choose another "
-            f"folder, or give " + either("existing='replace'", "--replace") + "."
+            f"folder, or give {setting('replace', True)}."
         )
     draws = max(job.settings.draws, stored.settings.draws) if stored else None
     return _read_back(path, resume_in_folder(path, model, draws, workers, listener), model)
-
-
-def posterior_of(fitted: Fitted, sheet: str | None) -> Posterior:
-    """Return the posterior of a result."""
-    return Posterior(fitted.draws, fitted.record, fitted.statistics, sheet, fitted.trail)
 
 
 def load(path: str | Path, *, model: Any = None) -> Posterior:
@@ -167,12 +154,12 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
     if Path(path).suffix.lower() == ".zip":
         return _load_packed(Path(path), model)
     opened = open_fit(Path(path), model)
-    if opened.fitted is None:
+    if opened.fit is None:
         raise StorageError(
             f"{path} holds no draws yet: the fit was stopped in its warm-up. "
             f"{action('resume', str(path))} goes on with it."
         )
-    return posterior_of(opened.fitted, opened.sheet)
+    return Posterior(opened.fit)
 
 
 def _load_packed(path: Path, model: Any) -> Posterior:
@@ -193,9 +180,9 @@ def _load_packed(path: Path, model: Any) -> Posterior:
         posterior = load(found[0].parent, model=model)
         # What is read when asked for must be read before the folder goes.
         values = {name: np.array(value) for name, value in posterior.draws.values.items()}
-        statistics = {name: np.array(value) for name, value in posterior.statistics.items()}
+        statistics = {name: np.array(value) for name, value in posterior.fit.statistics.items()}
         draws = replace(posterior.draws, values=values)
-        return replace(posterior, draws=draws, statistics=statistics)
+        return Posterior(replace(posterior.fit, draws=draws, statistics=statistics))
 
 
 def resume(

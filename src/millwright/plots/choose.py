@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from millwright.checks import check_whole
 from millwright.draws.expressions import chosen_numbers
 from millwright.errors import ArgumentError, nearest
 from millwright.posterior.posterior import Posterior
@@ -59,8 +60,7 @@ def chosen(
         if not single:
             raise ArgumentError("There is nothing to show.")
         return Chosen(single, "", posterior)
-    if isinstance(page, bool) or not isinstance(page, int) or not 1 <= page <= pages:
-        raise ArgumentError(f"`page` must be a whole number from 1 to {pages}, not {page!r}.")
+    check_whole("page", page, 1, pages)
     shown = list(single)[(page - 1) * most : page * most]
     words = f" (page {page} of {pages})" if pages > 1 else ""
     return Chosen({name: single[name] for name in shown}, words, posterior)

@@ -32,7 +32,7 @@ def energy(
     ArgumentError
         For a method without trajectories.
     """
-    values = np.asarray(check_posterior(posterior).statistics["energy"])
+    values = np.asarray(check_posterior(posterior).fit.statistics["energy"])
     if not np.isfinite(values).all():
         raise ArgumentError("These draws were not made by trajectories, and have no energies.")
     fractions = energy_fraction(values)

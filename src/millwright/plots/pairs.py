@@ -43,7 +43,7 @@ def pairs(
         raise ArgumentError("Choose two or more quantities.")
     names = list(shown)
     values = [value.reshape(-1) for value in shown.values()]
-    diverged = np.asarray(posterior.statistics["divergent"], dtype=bool).reshape(-1)
+    diverged = np.asarray(posterior.fit.statistics["divergent"], dtype=bool).reshape(-1)
     count = len(values)
     with styled():
         figure = new_figure(*(size or (12.8, 8.0)))

@@ -6,6 +6,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.checks import check_whole
 from millwright.draws.intervals import interval
 from millwright.draws.latent import joint_outcomes
 from millwright.errors import ArgumentError
@@ -47,8 +48,7 @@ def series(
         raise ArgumentError(
             f"Say which series: {', '.join(names) or 'this model has no state_space outcome'}."
         )
-    if isinstance(ahead, bool) or not isinstance(ahead, int) or ahead < 0:
-        raise ArgumentError(f"`ahead` must be a whole number from 0, not {ahead!r}.")
+    check_whole("ahead", ahead, 0)
     found = posterior.latent(name)
     states = [str(label) for label in found.coords[found.dims[2]].values][:_MOST_STATES]
     with styled():

@@ -87,7 +87,7 @@ _NOT_KEPT = " Only its log density is kept here."
 
 def _before(posterior: Posterior, names: Sequence[str]) -> dict[str, np.ndarray]:
     """Return the warm-up's draws of quantities, as far as they are kept."""
-    trail = posterior.trail
+    trail = posterior.fit.warmup_record
     found = None if trail is None else trail.warmup_values(posterior.draws)
     return {} if found is None else chosen_numbers(found, names)
 
@@ -122,8 +122,8 @@ def _sideways(axes: Axes, value: np.ndarray) -> None:
 
 def _with_warmup(axes: Axes, posterior: Posterior) -> None:
     """Draw log densities before and after the end of the warm-up."""
-    before = posterior.sampling_statistics(warmup=True)["log_density"].values
-    after = posterior.sampling_statistics()["log_density"].values
+    before = posterior.sampling.statistics(warmup=True)["log_density"].values
+    after = posterior.sampling.statistics()["log_density"].values
     whole = np.concatenate([before, after], axis=1)
     at = np.concatenate([np.arange(-before.shape[1], 0), np.arange(after.shape[1])])
     for chain, line in enumerate(whole):

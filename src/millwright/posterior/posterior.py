@@ -1,34 +1,608 @@
-"""The posterior of a fit: draws with everything that made them, and going on with it."""
+"""The posterior of a fit: draws, and what can be asked of them.
+
+pandas and xarray take longer to load than a small fit takes to sample, so the rooms that need
+them are imported where they are used.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, Literal, get_args
+
+import numpy as np
 
 import millwright
-from millwright.errors import ArgumentError, Interrupted
-from millwright.fitting.job import extend_in_memory
-from millwright.posterior.predicting import Predicting
+from millwright.checks import check_whole
+from millwright.diagnostics.measures import Measures, measure
+from millwright.diagnostics.modes import Modes
+from millwright.diagnostics.verdict import Verdict
+from millwright.draws.contrasts import contrasts
+from millwright.draws.decision import Decision, decide
+from millwright.draws.expressions import chosen_numbers, single_numbers
+from millwright.draws.intervals import IntervalKind
+from millwright.draws.labelled_draws import Draws
+from millwright.draws.prior import prior_draws
+from millwright.draws.statements import Probabilities, Probability, probability_of
+from millwright.draws.table import Order, Table, TableKind, make_table
+from millwright.draws.table_forms import Form, written
+from millwright.errors import ArgumentError, Interrupted, ModelError
+from millwright.fitting.fit import Fit
+from millwright.fitting.in_memory import extend_in_memory
+from millwright.fitting.record import Record
+from millwright.modelling.foreign import lent
+from millwright.modelling.gathering import gathered
+from millwright.modelling.tables import read_tables
+from millwright.modelling.words import describe
+from millwright.posterior.modes_visited import modes_visited
+from millwright.posterior.sampling_history import SamplingHistory
+from millwright.posterior.tables import posterior_table
+from millwright.posterior.verdict import verdict_of
 from millwright.sampling.progress import Listener
+from millwright.sampling.streams import Stream, generator_of
 from millwright.storage.place import check_free
 from millwright.terminal.progress import chosen_listener
+from millwright.wording import setting
 
-__all__ = ["Posterior"]
+if TYPE_CHECKING:
+    import pandas as pd
+    import xarray as xr
+
+    from millwright.accuracy.leave_one_out import LeaveOneOut
+    from millwright.draws.prediction import Predictions
+    from millwright.draws.predictive import PredictiveCheck, Statistic
+
+__all__ = ["NewLevels", "Posterior"]
+
+NewLevels = Literal["refuse", "draw"]
 
 
-class Posterior(Predicting):
-    """Posterior draws, tied to the model, data, seed and settings that made them."""
+@dataclass(frozen=True, eq=False)
+class Posterior:
+    """Posterior draws, tied to the model, data, seed and settings that made them.
 
-    def save(self, path: str | Path, existing: str = "refuse") -> None:
+    Attributes
+    ----------
+    fit
+        The draws with everything that made them.
+    """
+
+    fit: Fit
+
+    @property
+    def draws(self) -> Draws:
+        """Draws by name and chain."""
+        return self.fit.draws
+
+    @property
+    def record(self) -> Record:
+        """What made the draws: seed, settings, versions, and what each chain did."""
+        return self.fit.record
+
+    @property
+    def sheet(self) -> str | None:
+        """Text of the sheet that the model was read from, if it was."""
+        return self.fit.sheet
+
+    @property
+    def sampling(self) -> SamplingHistory:
+        """How the draws were sampled, for an expert of samplers."""
+        return SamplingHistory(self.fit)
+
+    @cached_property
+    def measures(self) -> Measures:
+        """Convergence numbers of every unknown and derived quantity."""
+        return measure(self.draws.single())
+
+    @cached_property
+    def _modes(self) -> Modes:
+        """Separate modes that a search found before sampling, and the draws around each."""
+        return modes_visited(self.draws, self.record)
+
+    @cached_property
+    def verdict(self) -> Verdict:
+        """Whether the draws can be used, in words."""
+        return verdict_of(self.fit, self.measures)
+
+    def __str__(self) -> str:
+        return f"{self.verdict}\n\n{self.summary()}"
+
+    def _repr_html_(self) -> str:
+        return f"{self.verdict._repr_html_()}\n{self.summary(form='html')}"
+
+    def convergence(self) -> Verdict:
+        """Return the verdict: findings with advice, and the numbers behind it."""
+        return self.verdict
+
+    def describe(self) -> str:
+        """Return the model in words, every prior in full, with the sizes of its label sets."""
+        binding = self.draws.binding
+        sizes = {name: len(labels) for name, labels in binding.labels.items()}
+        with lent(binding.program.foreign):
+            notes = gathered(binding).notes
+            return describe(binding.specification, sizes, binding.taken.values(), notes)
+
+    def table(
+        self,
+        names: str | Sequence[str] | None = None,
+        level: float = 0.95,
+        kind: TableKind = "central",
+        order: Order = "definition",
+    ) -> pd.DataFrame:
+        """Summarise the posterior, one row a quantity.
+
+        Parameters
+        ----------
+        names
+            Quantities to show, single numbers of them (`share[Marsh]`), or expressions
+            (`drying / noise`); by default all unknown and derived quantities but those with one
+            value a row.
+        level, kind
+            Level and kind of the credible interval: `central`, `hdi`, or `both`.
+        order
+            `definition`: as written. `mean`: the largest first. `R-hat`, `ESS`: the worst first.
+
+        Returns
+        -------
+        Mean, sd, median, interval, probability above 0 (not a number for quantities that cannot
+        be negative), R-hat (1.00 is perfect, up to 1.01 is
+        good, larger is worse), bulk and tail ESS (more is better), Monte Carlo standard error
+        of the mean.
+
+        Raises
+        ------
+        UnknownLabelError
+            For a quantity that is not there.
+        ArgumentError
+            For a level outside (0, 1), another kind or order.
+        """
+        from millwright.posterior.summaries import table_frame
+
+        return table_frame(self._table(names, level, kind, order), "quantity")
+
+    def _table(
+        self,
+        names: str | Sequence[str] | None = None,
+        level: float = 0.95,
+        kind: TableKind = "central",
+        order: Order = "definition",
+    ) -> Table:
+        return posterior_table(self.draws, self.measures, self._modes, names, level, kind, order)
+
+    def summary(
+        self,
+        names: str | Sequence[str] | None = None,
+        level: float = 0.95,
+        kind: TableKind = "central",
+        order: Order = "definition",
+        form: Form = "text",
+    ) -> str:
+        """Return the table as text; each row has the decimals at which its sd has two digits.
+
+        Where the draws do not support the last digit, a line below says so.
+
+        Parameters
+        ----------
+        names, level, kind, order
+            As for `table`.
+        form
+            `text`, `markdown`, `html`, `latex`, or `csv` (all rows and digits). The others fold
+            long tables: of a definition with many numbers they show the extremes.
+        """
+        return written(self._table(names, level, kind, order), form)
+
+    def __getitem__(self, name: str) -> xr.DataArray:
+        """Return draws of a quantity.
+
+        Returns
+        -------
+        Dimensions `draw` (all chains, one after the other) and one for each label set; `chain`
+        and `iteration`, both counted from 1, are coordinates on `draw`.
+        """
+        from millwright.draws.arrays import labelled_array
+
+        return labelled_array(self.draws, name)
+
+    def frame(self) -> pd.DataFrame:
+        """Return all draws, one row a draw: `chain`, `draw` (from 1), one column a number."""
+        from millwright.posterior.summaries import draws_frame
+
+        return draws_frame(self.draws)
+
+    def interval(
+        self, name: str, level: float = 0.95, kind: IntervalKind = "central"
+    ) -> xr.DataArray:
+        """Return both ends of a credible interval, with a dimension `end` (low, high).
+
+        Raises
+        ------
+        ArgumentError
+            For a level outside (0, 1) or another kind.
+        """
+        from millwright.posterior.summaries import interval_ends
+
+        return interval_ends(self.draws, name, level, kind)
+
+    def highest_density_region(self, quantity: str, level: float = 0.95) -> pd.DataFrame:
+        """Return the region of highest density, in several pieces where it has gaps.
+
+        `interval(kind="hdi")` is always one piece; for a posterior with two humps it holds the
+        valley between them too.
+
+        Parameters
+        ----------
+        quantity
+            A quantity or an expression.
+        level
+            Posterior probability inside.
+
+        Returns
+        -------
+        One row a piece: quantity, piece (from 1), from, to, and the share of the posterior
+        inside.
+        """
+        from millwright.posterior.summaries import region_frame
+
+        return region_frame(self.draws, quantity, level)
+
+    def probability(self, statement: str) -> Probability | Probabilities:
+        """Return the posterior probability of a statement, such as `drying < 0`.
+
+        A statement about a quantity with labels gives one answer for each label; `all(...)` or
+        `any(...)` around it gives one joint answer. Printed, a comparison says what a one-sided
+        and a two-sided reading make of it.
+
+        Raises
+        ------
+        ArgumentError
+            If it is not a comparison.
+        LanguageError, ModelError
+            If it cannot be read or names what is not there.
+        """
+        return probability_of(self.draws, statement)
+
+    def contrasts(
+        self,
+        name: str,
+        against: str | None = None,
+        level: float = 0.95,
+        kind: TableKind = "central",
+        over: str | None = None,
+    ) -> pd.DataFrame:
+        """Summarise the differences between the levels of a quantity, one row a difference.
+
+        Parameters
+        ----------
+        name
+            A quantity with labels, or an expression such as `line["slope"]`.
+        against
+            The level to compare all others with; by default each pair, later minus earlier.
+        level, kind
+            As for `table`, whose columns these are.
+        over
+            The label set whose levels are compared, by default the first; each difference is
+            taken within each label of the other sets.
+
+        Raises
+        ------
+        ArgumentError
+            For a quantity without labels, an unknown level or label set, or more than
+            400 differences.
+        """
+        from millwright.posterior.summaries import table_frame
+
+        table = make_table(contrasts(self.draws, name, against, over), level, kind)
+        return table_frame(table, "difference")
+
+    def contrasts_text(
+        self,
+        name: str,
+        against: str | None = None,
+        level: float = 0.95,
+        kind: TableKind = "central",
+        over: str | None = None,
+    ) -> str:
+        """Return the table of `contrasts` as text, rounded like every posterior table."""
+        return written(make_table(contrasts(self.draws, name, against, over), level, kind))
+
+    def decide(
+        self,
+        quantity: str,
+        rope: tuple[float, float] | None = None,
+        null: float | None = None,
+        level: float = 0.95,
+        kind: IntervalKind = "hdi",
+    ) -> Decision:
+        """Decide by an interval against a region of practical equivalence, or a single value.
+
+        Reject: the interval lies wholly outside. Accept: wholly inside (never for a single
+        value). Withhold: neither (Kruschke 2018).
+
+        Parameters
+        ----------
+        quantity
+            A quantity or an expression, such as `drying / noise` for a standardised effect.
+        rope
+            Ends of the region of values that are as good as equal.
+        null
+            A single value instead.
+        level, kind
+            Level and kind of the interval.
+
+        Raises
+        ------
+        ArgumentError
+            For neither or both of `rope` and `null`, or a region that is none.
+        """
+        numbers = single_numbers(self.draws, quantity)
+        return replace(decide(quantity, numbers, rope, null, level, kind), verdict=self.verdict)
+
+    def convergence_table(self, names: str | Sequence[str] | None = None) -> pd.DataFrame:
+        """Return all convergence numbers, one row a quantity.
+
+        Returns
+        -------
+        R-hat; ESS of bulk, tail, 5 % and 95 % quantile; Monte Carlo standard errors of mean, sd
+        and 2.5 % and 97.5 % quantiles; autocorrelation at lag 1; integrated autocorrelation time
+        (how many draws are worth one independent one; less is better); and the largest
+        difference, over chains, between the mean of the first tenth and that of the last half,
+        in standard errors (Geweke 1992; beyond 3 a chain had not settled).
+        """
+        from millwright.posterior.sampling_tables import convergence_table
+
+        return convergence_table(chosen_numbers(self.draws, names))
+
+    def draws_needed(
+        self, quantity: str, within: float, quantile: float | None = None
+    ) -> pd.DataFrame:
+        """Say how many draws a chain make a Monte Carlo standard error as small as `within`.
+
+        Parameters
+        ----------
+        quantity
+            A quantity or an expression.
+        within
+            The standard error that is wanted, in the quantity's unit.
+        quantile
+            Of which quantile, such as 0.025 for the lower end of a 95 % interval; by default of
+            the mean.
+
+        Returns
+        -------
+        One row a number: standard error now, draws a chain now, needed, and still to come
+        (`posterior.extend(...)`).
+
+        Raises
+        ------
+        ArgumentError
+            For a `within` that is not above zero, or a quantile outside (0, 1).
+        """
+        from millwright.posterior.sampling_tables import draws_needed_table
+
+        return draws_needed_table(chosen_numbers(self.draws, quantity), within, quantile)
+
+    def prior(
+        self, names: Sequence[str] | None = None, draws: int = 4000
+    ) -> Mapping[str, np.ndarray]:
+        """Return prior draws of each single number, shape (draws,), for comparison.
+
+        Raises
+        ------
+        ArgumentError
+            For fewer than 2 draws.
+        ModelError
+            If a prior is improper.
+        """
+        check_whole("draws", draws, 2)
+        generator = generator_of(self.record.seed, Stream.PRIOR)
+        found = prior_draws(self.draws.binding, draws, generator)
+        return {name: v[0] for name, v in chosen_numbers(found, names).items()}
+
+    def predictive_check(
+        self, draws: int = 1000, statistics: Mapping[str, Statistic] | None = None
+    ) -> PredictiveCheck:
+        """Replicate the data `draws` times and compare with the observed ones.
+
+        Parameters
+        ----------
+        draws
+            At most so many replications, spread over all chains.
+        statistics
+            Statistics of your own, by name: functions of the values of one outcome in one data
+            set, such as `{"range": np.ptp}`.
+
+        Returns
+        -------
+        What the model reproduces, in words; `.table()`, `.residuals()`, and views of it by
+        `mw.plots.predictive_check(check, show=...)`.
+
+        Raises
+        ------
+        ArgumentError
+            For fewer than 2 draws, or a statistic that fails.
+        ModelError
+            For a model without outcomes.
+        """
+        from millwright.draws.predictive import check_against
+
+        self._refuse_without_outcomes()
+        check_whole("draws", draws, 2)
+        generator = generator_of(self.record.seed, Stream.REPLICATION)
+        check = check_against(self.draws, generator, draws, statistics)
+        return replace(check, verdict=self.verdict)
+
+    def predict(
+        self,
+        data: Any = None,
+        rows: int | None = None,
+        new_levels: NewLevels = "refuse",
+    ) -> Predictions:
+        """Draw outcomes for new rows.
+
+        Parameters
+        ----------
+        data
+            The new rows, with the predictors of the model; outcome columns are not needed.
+        rows
+            Number of new rows for a model without predictors. Of a state-space series they go on
+            where the fitted rows end, and are numbered on.
+        new_levels
+            What to do with levels of groups that the fit has not seen: `refuse`, or `draw` their
+            effects from their prior given the other unknowns (the distribution of the groups),
+            once for each posterior draw.
+
+        Raises
+        ------
+        DataError
+            If a column is missing, or has labels that the fit has not seen.
+        """
+        from millwright.draws.prediction import predict
+
+        self._refuse_without_outcomes()
+        if new_levels not in get_args(NewLevels):
+            raise ArgumentError(f"`new_levels` must be 'refuse' or 'draw', not {new_levels!r}.")
+        return predict(self.draws, data, rows, self.record.seed, fresh=new_levels == "draw")
+
+    def predict_missing(self) -> Predictions:
+        """Draw the outcomes of the rows that had none, after a fit with `missing="predict"`.
+
+        Returns
+        -------
+        Predictions; rows keep their numbers in the data, counted from 1.
+
+        Raises
+        ------
+        ArgumentError
+            If the fit was made otherwise, or no outcome was missing.
+        """
+        from millwright.draws.prediction import predict
+
+        parted = self.draws.binding.parted
+        if parted is None or not parted.dropped:
+            raise ArgumentError(
+                f"No rows were set aside: fit with {setting('missing', 'predict')}, on "
+                "data with gaps in an "
+                "outcome."
+            )
+        return predict(self.draws, parted.set_aside, None, self.record.seed, parted.numbers)
+
+    def latent(self, name: str, data: Any = None) -> xr.DataArray:
+        """Draw the latent function or states behind an outcome whose rows depend on each other.
+
+        Parameters
+        ----------
+        name
+            An outcome with a `gaussian_process` or `state_space` distribution.
+        data
+            New rows for a Gaussian process; by default the fitted ones.
+
+        Returns
+        -------
+        Draws without noise: dimensions `draw` (at most 1000), rows, and for a state-space model
+        the states.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such outcome.
+        """
+        from millwright.draws.latent import latent
+        from millwright.posterior.summaries import latent_array
+
+        columns = self.draws.binding.specification.columns
+        tables = None if data is None else read_tables(data, columns)
+        values, axes = latent(self.draws, name, tables, self.record.seed)
+        return latent_array(self.draws, name, values, axes)
+
+    def states(self, name: str, level: float = 0.95) -> pd.DataFrame:
+        """Summarise the smoothed states of a state-space outcome: each given all readings.
+
+        Returns
+        -------
+        One row a row of the data (from 1) and state: mean, sd, median and central interval.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such outcome.
+        """
+        from millwright.posterior.summaries import states_frame
+
+        return states_frame(self.latent(name), level)
+
+    def membership(self, outcome: str | None = None) -> pd.DataFrame:
+        """Return the probability that each row came from each component of a mixture.
+
+        Parameters
+        ----------
+        outcome
+            Which outcome, if several are mixtures.
+
+        Returns
+        -------
+        One row a data row (counted from 1), one column a component: `first` and `second`, or
+        the labels that the mixture runs over. Rows sum to 1.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such mixture.
+        """
+        from millwright.draws.membership import membership
+        from millwright.posterior.summaries import membership_frame
+
+        return membership_frame(*membership(self.draws, outcome))
+
+    def leave_one_out(self) -> LeaveOneOut:
+        """Estimate the predictive accuracy by leave-one-out cross-validation."""
+        from millwright.accuracy.leave_one_out import leave_one_out
+
+        if self.draws.binding.program.terms:
+            raise ModelError(
+                "Leave-one-out needs a log likelihood row by row; a model with terms added to the "
+                "log density does not say which row they belong to."
+            )
+        self._refuse_without_outcomes()
+        return leave_one_out(self.draws)
+
+    def left_out_positions(self) -> pd.DataFrame:
+        """Say where each observation falls in its prediction from all other rows.
+
+        Returns
+        -------
+        One row an observation (outcome, row from 1): the share of its left-out prediction below
+        it. For a model that fits they spread evenly over 0 to 1; many near 0 and 1 mean that the
+        model is too sure, many near 0.5 that it is too vague.
+
+        Raises
+        ------
+        ModelError
+            For outcomes that are labels or vectors, or whose rows depend on each other.
+        """
+        from millwright.accuracy.left_out import left_out_positions
+        from millwright.posterior.summaries import rows_frame
+
+        self._refuse_without_outcomes()
+        generator = generator_of(self.record.seed, Stream.LEFT_OUT)
+        rows, below = left_out_positions(self.draws, generator)
+        return rows_frame(rows, "share of the prediction below", below)
+
+    def _refuse_without_outcomes(self) -> None:
+        if not self.draws.binding.program.outcomes:
+            raise ModelError("The model has no outcomes that could be drawn.")
+
+    def save(self, path: str | Path, replace: bool = False) -> None:
         """Store the run in a folder of open formats.
 
         Parameters
         ----------
         path
             The folder.
-        existing
-            `refuse` or `replace`: what to do if there is a run already.
+        replace
+            Whether to overwrite a run that is there.
 
         Raises
         ------
@@ -37,18 +611,28 @@ class Posterior(Predicting):
         """
         from millwright.fitting.in_folder import store
 
-        store(Path(path), self._fitted, self.sheet, existing)
+        store(Path(path), self.fit, replace)
 
-    def report(self, path: str | Path, **choices: Any) -> Path:
+    def report(
+        self,
+        path: str | Path,
+        *,
+        names: Sequence[str] | None = None,
+        decisions: Sequence[Decision] = (),
+        statements: Sequence[str] = (),
+        compare_with: Mapping[str, Posterior] | None = None,
+        level: float = 0.95,
+        name: str = "this",
+        replace: bool = False,
+    ) -> Path:
         """Write the analysis as one self-contained HTML page; as `mw.report(self, path)`.
 
         Parameters
         ----------
         path
             The file to write.
-        choices
-            `names`, `decisions`, `statements`, `compare_with`, `level`, `name` and `replace`, as
-            `mw.report` takes them.
+        names, decisions, statements, compare_with, level, name, replace
+            As for `mw.report`.
 
         Returns
         -------
@@ -61,17 +645,29 @@ class Posterior(Predicting):
         StorageError
             If the file exists already or cannot be written.
         """
-        # Pages need the figures, which are built on posteriors; the public face has both.
-        return Path(millwright.report(self, path, **choices))
+        # Pages need the figures, which stand above posteriors: the one call upwards, through
+        # the public face.
+        page = millwright.report(
+            self,
+            path,
+            names=names,
+            decisions=decisions,
+            statements=statements,
+            compare_with=compare_with,
+            level=level,
+            name=name,
+            replace=replace,
+        )
+        return Path(page)
 
     def extend(
         self,
-        draws: int,
+        more: int,
         *,
         workers: int | Executor | None = None,
         progress: bool | Listener = True,
         save: str | Path | None = None,
-        existing: str = "refuse",
+        replace: bool = False,
     ) -> Posterior:
         """Go on sampling; return a new posterior with that many more draws a chain.
 
@@ -80,13 +676,13 @@ class Posterior(Predicting):
 
         Parameters
         ----------
-        draws
-            How many more draws of each chain.
+        more
+            How many draws to add to each chain.
         workers, progress
             As for `Model.fit`.
-        save, existing
-            Folder for the longer run. A stored run grows in its own folder by
-            `mw.resume(path, draws=...)`.
+        save, replace
+            Folder for the longer run, and whether to overwrite a run that is there. A stored run
+            grows in its own folder by `mw.resume(path, draws=...)`.
 
         Raises
         ------
@@ -95,17 +691,16 @@ class Posterior(Predicting):
         Interrupted
             On Ctrl-C; it carries what is done.
         """
-        if isinstance(draws, bool) or not isinstance(draws, int) or draws < 1:
-            raise ArgumentError(f"`draws` must be a whole number from 1, not {draws!r}.")
+        check_whole("more", more, 1)
         if save is not None:
-            check_free(Path(save), existing)
+            check_free(Path(save), replace)
         listener = chosen_listener(progress)
-        found, complete = extend_in_memory(self._fitted, draws, workers, listener)
+        found, complete = extend_in_memory(self.fit, more, workers, listener)
         if found is None:
             raise Interrupted("The fit was stopped; nothing was added.", self)
-        longer = Posterior(found.draws, found.record, found.statistics, self.sheet, found.trail)
+        longer = Posterior(found)
         if save is not None:
-            longer.save(save, existing)
+            longer.save(save, replace)
         if not complete:
             raise Interrupted(
                 f"The fit was stopped; the {longer.draws.shape[1]} draws a chain so far are in "

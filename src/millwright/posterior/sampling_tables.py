@@ -22,7 +22,7 @@ from millwright.diagnostics.precision import draws_needed
 from millwright.diagnostics.stationarity import first_against_last, settled_after
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ArgumentError
-from millwright.fitting.job import Trail
+from millwright.fitting.fit import WarmupRecord
 from millwright.fitting.record import Record
 from millwright.modelling.space import places
 from millwright.sampling.piece import STATISTICS
@@ -37,18 +37,18 @@ __all__ = [
 ]
 
 
-def _known(trail: Trail | None) -> Trail:
-    if trail is None:
+def _known(warmup_record: WarmupRecord | None) -> WarmupRecord:
+    if warmup_record is None:
         raise ArgumentError("Nothing is known of how these draws were sampled.")
-    return trail
+    return warmup_record
 
 
 def sampling_statistics(
-    statistics: Mapping[str, np.ndarray], trail: Trail | None, warmup: bool
+    statistics: Mapping[str, np.ndarray], warmup_record: WarmupRecord | None, warmup: bool
 ) -> xr.Dataset:
     """Return numbers by chain and draw, of the kept draws or of the warm-up."""
     if warmup:
-        chains_left = _known(trail).chains
+        chains_left = _known(warmup_record).chains
         n = min(len(chain.warmup) for chain in chains_left)
         rows = np.stack([chain.warmup[:n] for chain in chains_left])
         statistics = {name: rows[:, :, at] for at, name in enumerate(STATISTICS)}
@@ -59,9 +59,9 @@ def sampling_statistics(
     )
 
 
-def adaptation(draws: Draws, record: Record, trail: Trail | None) -> xr.Dataset:
+def adaptation(draws: Draws, record: Record, warmup_record: WarmupRecord | None) -> xr.Dataset:
     """Return what each chain settled on in its warm-up."""
-    states = _known(trail).states
+    states = _known(warmup_record).states
     names = coordinate_names(draws)
     scales = [scale for unit in sorted(states) for scale in states[unit].scales]
     chains = record.chains
@@ -91,9 +91,9 @@ def coordinate_names(draws: Draws) -> list[str]:
     return names
 
 
-def divergences(draws: Draws, trail: Trail | None) -> pd.DataFrame:
+def divergences(draws: Draws, warmup_record: WarmupRecord | None) -> pd.DataFrame:
     """Return where trajectories diverged: one row each, one column a number."""
-    known = _known(trail)
+    known = _known(warmup_record)
     numbers = [np.full(len(c.failed), n) for n, c in enumerate(known.chains, start=1)]
     failed = [chain.failed.astype(int) for chain in known.chains]
     return pd.DataFrame(
@@ -155,9 +155,11 @@ def draws_needed_table(
     )
 
 
-def warmup_needed(statistics: Mapping[str, np.ndarray], trail: Trail | None) -> pd.DataFrame:
+def warmup_needed(
+    statistics: Mapping[str, np.ndarray], warmup_record: WarmupRecord | None
+) -> pd.DataFrame:
     """Return how much of its warm-up each chain needed, by its log density."""
-    chains_left = _known(trail).chains
+    chains_left = _known(warmup_record).chains
     n = min(len(chain.warmup) for chain in chains_left)
     at = STATISTICS.index("log_density")
     warmup = np.stack([chain.warmup[:n, at] for chain in chains_left])

@@ -13,7 +13,7 @@ from millwright.diagnostics.finding import (
 from millwright.diagnostics.measures import Measures
 from millwright.diagnostics.verdict import Verdict, judge
 from millwright.draws.labelled_draws import Draws
-from millwright.fitting.job import Fitted, Trail
+from millwright.fitting.fit import Fit, WarmupRecord
 from millwright.fitting.record import Record, remarks
 from millwright.modelling.repeated_rows import repeated_rows
 from millwright.posterior.modes_visited import modes_visited
@@ -30,24 +30,24 @@ _ENOUGH_OF_AN_ENSEMBLE = 400
 _LEAST_TO_PLACE = 5
 
 
-def verdict_of(fitted: Fitted, measures: Measures) -> Verdict:
+def verdict_of(fit: Fit, measures: Measures) -> Verdict:
     """Return the verdict on the draws of a fit."""
-    made = sampling_of(fitted)
+    made = sampling_of(fit)
     diverged = made.diverging is not None and bool(made.diverging.any())
-    return judge(measures, made, remarks(fitted.record, fitted.draws, diverged))
+    return judge(measures, made, remarks(fit.record, fit.draws, diverged))
 
 
-def sampling_of(fitted: Fitted) -> Sampling:
+def sampling_of(fit: Fit) -> Sampling:
     """Gather how draws were made."""
-    draws, record, statistics = fitted.draws, fitted.record, fitted.statistics
+    draws, record, statistics = fit.draws, fit.record, fit.statistics
     chains, n = draws.shape
-    method = str(record.method["method"])
+    method = str(record.method.get("method", ""))
     gradient = method == "no_u_turn"
     max_depth = int(record.method.get("max_depth", 0))
     diverging = statistics["divergent"].sum(axis=1) if gradient else None
     where = ""
     if diverging is not None and diverging.sum() >= _LEAST_TO_PLACE:
-        where = _where_divergent(draws, fitted.trail)
+        where = _where_divergent(draws, fit.warmup_record)
     return Sampling(
         chains,
         n,
@@ -62,10 +62,10 @@ def sampling_of(fitted: Fitted) -> Sampling:
         record.complete,
         bool(record.settings["trial"]),
         record.extended,
-        _flat(draws) if method != "elsewhere" else (),
+        _flat(draws) if record.origin.known_model else (),
         where,
         _round_trips(record) if method == "tempering" else None,
-        record.method.get("pareto_k"),
+        record.pareto_k,
         repeated_rows(draws.binding),
         modes_visited(draws, record),
     )
@@ -89,14 +89,14 @@ def _round_trips(record: Record) -> tuple[int, float]:
     return trips, min(rates)
 
 
-def _where_divergent(draws: Draws, trail: Trail | None) -> str:
+def _where_divergent(draws: Draws, warmup: WarmupRecord | None) -> str:
     """Name the quantity whose low or high end the divergences sit at, if there is one."""
-    if trail is None:
+    if warmup is None:
         return ""
     worst, words = 0.0, ""
     names = [part.name for part in draws.binding.program.unknowns]
     every = draws.single(names)
-    for name, at in trail.divergent_values(draws).items():
+    for name, at in warmup.divergent_values(draws).items():
         at = at[np.isfinite(at)]
         if len(at) < _LEAST_TO_PLACE:
             continue

@@ -7,9 +7,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
+from millwright.fitting.record import Origin
 from millwright.modelling.hierarchy import chosen_forms
 from millwright.posterior.posterior import Posterior
-from millwright.sampling.methods import METHODS, Method, NoUTurn, method_from, method_record
+from millwright.sampling.methods import Method, NoUTurn, method_from, method_record
 from millwright.storage.sheet import fit_settings, sheet_text
 
 __all__ = ["Repeating", "repeating"]
@@ -56,7 +57,7 @@ def repeating(posterior: Posterior) -> Repeating:
     ]
     binding = posterior.draws.binding
     sheet = posterior.sheet or sheet_text(binding.specification)
-    if record.method.get("method") not in METHODS:
+    if record.origin is not Origin.CHAINS:
         return Repeating(tuple(facts), sheet, "", "")
     method = method_from(record.method)
     begun_at = record.settings.get("begun_at")

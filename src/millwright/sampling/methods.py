@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Literal, get_args
 
 import numpy as np
 
+from millwright.checks import check_whole
 from millwright.errors import ArgumentError, nearest
 from millwright.sampling.warmup import Metric
 
@@ -56,7 +57,7 @@ class NoUTurn:
 
     def __post_init__(self) -> None:
         _check_number("target_acceptance", self.target_acceptance, 0.1, 0.999)
-        _check_whole("max_depth", self.max_depth, 1, DEEPEST)
+        check_whole("max_depth", self.max_depth, 1, DEEPEST)
         _check_choice("metric", self.metric, get_args(Metric))
 
 
@@ -107,7 +108,7 @@ class RandomWalk:
         if self.acceptance is not None:
             _check_number("acceptance", self.acceptance, 0.01, 0.99)
         if self.steps is not None:
-            _check_whole("steps", self.steps, 1, 1_000_000)
+            check_whole("steps", self.steps, 1, 1_000_000)
         if isinstance(self.covariance, str):
             _check_choice("covariance", self.covariance, ("warm-up", "mode"))
             return
@@ -150,7 +151,7 @@ class Ensemble:
     def __post_init__(self) -> None:
         _check_choice("move", self.move, get_args(Move))
         if self.steps is not None:
-            _check_whole("steps", self.steps, 1, 1_000_000)
+            check_whole("steps", self.steps, 1, 1_000_000)
         if not isinstance(self.until_settled, bool):
             raise ArgumentError(
                 f"`until_settled` must be True or False, not {self.until_settled!r}."
@@ -184,10 +185,10 @@ class Tempering:
     words: ClassVar[str] = "parallel tempering"
 
     def __post_init__(self) -> None:
-        _check_whole("rungs", self.rungs, 2, 1000)
+        check_whole("rungs", self.rungs, 2, 1000)
         _check_number("hottest", self.hottest, 0.0, 0.999)
         if self.steps is not None:
-            _check_whole("steps", self.steps, 1, 1_000_000)
+            check_whole("steps", self.steps, 1, 1_000_000)
 
 
 @dataclass(frozen=True)
@@ -277,11 +278,3 @@ def _check_number(name: str, value: Any, least: float, most: float) -> None:
     if not number or not least <= value <= most:
         between = f"from {least:g} to {most:g}" if np.isfinite(most) else f"from {least:g}"
         raise ArgumentError(f"`{name}` must be a number {between}, not {value!r}.")
-
-
-def _check_whole(name: str, value: Any, least: int, most: int) -> None:
-    whole = isinstance(value, (int, np.integer)) and not isinstance(value, bool)
-    if not whole or not least <= value <= most:
-        raise ArgumentError(
-            f"`{name}` must be a whole number from {least} to {most}, not {value!r}."
-        )

@@ -10,6 +10,7 @@ import numpy as np
 
 from millwright.errors import StartError
 from millwright.sampling.compiling import compiled, on_device
+from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import Target
 
 __all__ = [
@@ -106,7 +107,7 @@ def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
     from scipy import optimize
 
     downhill = _downhill(target)
-    candidates = target.starts(np.random.default_rng([seed, 1]), 100)
+    candidates = target.starts(generator_of(seed, Stream.OPTIMISATION), 100)
     finite = [q for q in candidates if np.isfinite(downhill(q)[0])][:starts]
     if not finite:
         raise StartError(

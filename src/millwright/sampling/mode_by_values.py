@@ -8,6 +8,7 @@ import numpy as np
 
 from millwright.errors import StartError
 from millwright.sampling.mode import Peak, newton_decrement
+from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import Target
 
 __all__ = ["find_peak_by_values"]
@@ -31,7 +32,7 @@ def find_peak_by_values(target: Target, seed: int, starts: int = 6) -> Peak:
     # Heavy, and not needed for most fits.
     from scipy import optimize
 
-    candidates = target.starts(np.random.default_rng([seed, 1]), 100)
+    candidates = target.starts(generator_of(seed, Stream.OPTIMISATION), 100)
     values = target.plain(candidates)
     finite = np.flatnonzero(np.isfinite(values))
     if not len(finite):

@@ -24,6 +24,7 @@ import numpy as np
 
 from millwright.sampling.climbs import Top, climbs
 from millwright.sampling.mode import slopes_of
+from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import Target
 
 __all__ = ["DF", "LEAST_FOR_A_CHAIN", "PeakSearch", "Peaks", "find_peaks", "t_log_density"]
@@ -157,7 +158,7 @@ class PeakSearch:
     def __init__(self, target: Target, seed: int, most: int) -> None:
         self.target = target
         self.most = most
-        self.generator = np.random.default_rng([seed, 11])
+        self.generator = generator_of(seed, Stream.PEAKS)
         self.slopes = slopes_of(target)
         self.spent = 0
         self.climbs = 0

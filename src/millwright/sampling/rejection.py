@@ -18,6 +18,7 @@ from millwright.sampling.piece import STATISTICS, Piece, joined
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
 from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import Target
 from millwright.wording import either, setting
 
@@ -78,7 +79,7 @@ class RejectionSampler:
         """Logarithm of the largest ratio of target to candidate."""
         if self.method.envelope is not None:
             return self.method.envelope
-        generator = np.random.default_rng([self.seed, 6])
+        generator = generator_of(self.seed, Stream.REJECTION)
         return _highest_ratio(self.candidate, self.target, generator) + _MARGIN
 
     def prepare(self) -> None:

@@ -3,42 +3,64 @@
 from __future__ import annotations
 
 import shlex
+from dataclasses import dataclass
 from pathlib import Path
 
 from millwright.errors import ArgumentError, StorageError
 from millwright.wording import either, setting
 
-__all__ = ["check_free", "check_new"]
+__all__ = ["RunPlace", "check_free", "check_new"]
 
 
-def check_free(path: Path, existing: str) -> None:
-    """Refuse a place that is taken.
+@dataclass(frozen=True)
+class RunPlace:
+    """The folder of a run that a fit writes, and what to do with a run that is there.
+
+    Raises
+    ------
+    ArgumentError
+        For both `replace` and `resume`.
+    StorageError
+        If something is in the way.
+    """
+
+    path: Path
+    replace: bool = False
+    resume: bool = False
+
+    def __post_init__(self) -> None:
+        if self.replace and self.resume:
+            raise ArgumentError("Give either `replace` or `resume`: a run cannot be both.")
+        # Better said before the sampling than after it.
+        if not self.goes_on:
+            check_free(self.path, self.replace)
+
+    @property
+    def goes_on(self) -> bool:
+        """Whether there is a run to go on with."""
+        return self.resume and self.path.exists()
+
+
+def check_free(path: Path, replace: bool) -> None:
+    """Refuse a place for a run that is taken.
 
     Parameters
     ----------
-    existing
-        `refuse` or `replace`: what to do if there is a run already. What is not a run is never
-        replaced.
+    replace
+        Whether a run that is there makes way. What is not a run is never replaced.
 
     Raises
     ------
     StorageError
         If something is in the way.
-    ArgumentError
-        For another value of `existing`.
     """
-    if existing not in ("refuse", "replace"):
-        raise ArgumentError(
-            f"`existing` must be 'refuse', 'replace' or, in a fit, 'resume', not {existing!r}."
-        )
     if not path.exists():
         return
-    if existing == "refuse":
+    if not replace:
         raise StorageError(
-            f"{path} exists already. Choose another folder, give "
-            + either("existing='replace'", "--replace")
-            + " to overwrite the run in it, or "
-            + either("existing='resume'", f"use millwright resume {shlex.quote(str(path))}")
+            f"{path} exists already. Choose another folder, give {setting('replace', True)} to "
+            "overwrite the run in it, or "
+            + either("resume=True", f"use millwright resume {shlex.quote(str(path))}")
             + " to go on with it."
         )
     if not (path / "run.json").is_file():

@@ -36,8 +36,8 @@ from millwright.draws.columns import Columns
 from millwright.errors import MillwrightError, StorageError
 from millwright.modelling.labelled import RowAxis, base_axis, row_axis
 from millwright.modelling.tables import Column, Tables
+from millwright.sampling.chain_buffer import ChainBuffer
 from millwright.sampling.piece import STATISTICS
-from millwright.sampling.unwritten import ChainFiles
 from millwright.storage.damage import damaged
 from millwright.storage.lock import locked
 from millwright.storage.own_files import refuse_links
@@ -101,7 +101,7 @@ class StoredUnit:
     kind
         Name of the type of its state; `numbers` and `arrays` are the state's fields.
     chains
-        What is not in full parts of each of its chains.
+        Of each of its chains what does not fill a file.
     reports
         What each of its chains settled on.
     """
@@ -109,7 +109,7 @@ class StoredUnit:
     kind: str
     numbers: Mapping[str, Any]
     arrays: Mapping[str, np.ndarray]
-    chains: Mapping[int, ChainFiles]
+    chains: Mapping[int, ChainBuffer]
     reports: tuple[Mapping[str, Any], ...]
 
 
@@ -139,20 +139,20 @@ class StoredRun:
     units: Mapping[int, StoredUnit]
 
 
-def create_run(path: Path, header: Header, existing: str = "refuse") -> None:
+def create_run(path: Path, header: Header, replace: bool = False) -> None:
     """Make a run folder without draws.
 
     Parameters
     ----------
-    existing
-        `refuse` or `replace`: what to do if the folder is there.
+    replace
+        Whether a run that is there makes way.
 
     Raises
     ------
     StorageError
         If something is in the way or the disk cannot be written.
     """
-    check_free(path, existing)
+    check_free(path, replace)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         beside = Path(tempfile.mkdtemp(prefix=f".{path.name}-", dir=path.parent))
@@ -352,7 +352,7 @@ def _units(folder: Path) -> dict[int, StoredUnit]:
         }
         done = int(header["numbers"]["done"])
         chains = {
-            int(chain): _chain_files(folder.parent, int(chain), full, arrays, done)
+            int(chain): _buffer_of(folder.parent, int(chain), full, arrays, done)
             for chain, full in header["chains"].items()
         }
         result[int(header["numbers"]["unit"])] = StoredUnit(
@@ -361,9 +361,9 @@ def _units(folder: Path) -> dict[int, StoredUnit]:
     return result
 
 
-def _chain_files(
+def _buffer_of(
     path: Path, chain: int, full: int, arrays: Mapping[str, np.ndarray], done: int
-) -> ChainFiles:
+) -> ChainBuffer:
     positions, rows, failures, failed = (
         arrays[f"{chain}/{name}"] for name in ("positions", "rows", "failures", "failed")
     )
@@ -376,7 +376,7 @@ def _chain_files(
         warmup = np.stack([flat_values(table[name]) for name in STATISTICS], axis=1)[:done]
         if "position" in table.column_names:
             where = flat_values(table["position"]).reshape(-1, dimension)[:done]
-    return ChainFiles(
+    return ChainBuffer(
         dimension, full, positions, rows, warmup, failures, failed, where, len(warmup)
     )
 

@@ -20,10 +20,10 @@ import numpy as np
 from filelock import FileLock
 
 from millwright.errors import StorageError
+from millwright.sampling.chain_buffer import ChainBuffer, rows_per_part
 from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.sampler import chains_of
 from millwright.sampling.state import State, packed
-from millwright.sampling.unwritten import ChainFiles, rows_per_part
 from millwright.storage.own_files import write_whole
 from millwright.storage.parts import part_name, write_part
 from millwright.wording import action
@@ -60,7 +60,7 @@ class RunWriter:
         values: Values,
         meta: Mapping[str, Any],
         report: Callable[[Any], Sequence[Mapping[str, Any]]],
-        chains: Mapping[int, ChainFiles],
+        chains: Mapping[int, ChainBuffer],
         lock: FileLock,
     ) -> None:
         self.path = path
@@ -84,7 +84,7 @@ class RunWriter:
         """
         self.states[state.unit] = state
         for chain, piece in zip(chains_of(state.unit, len(pieces)), pieces, strict=True):
-            files = self.chains.setdefault(chain, ChainFiles(self.dimension))
+            files = self.chains.setdefault(chain, ChainBuffer(self.dimension))
             files.add(piece)
             with self._guarded():
                 self._write_full_parts(chain)

@@ -1,4 +1,4 @@
-"""What of a chain is not yet in full parts, and how long parts are."""
+"""What a chain has given that does not fill a file of draws yet, and how long files are."""
 
 from __future__ import annotations
 
@@ -8,11 +8,11 @@ import numpy as np
 
 from millwright.sampling.piece import STATISTICS, Piece
 
-__all__ = ["ChainFiles", "rows_per_part"]
+__all__ = ["ChainBuffer", "rows_per_part"]
 
 
 def rows_per_part(dimension: int) -> int:
-    """Return how many draws fill a part, by memory: about 8 MB."""
+    """Return how many draws fill a file, by memory: about 8 MB."""
     return int(np.clip(1_000_000 // max(dimension, 1), 8, 5000))
 
 
@@ -21,15 +21,15 @@ def _none(columns: int) -> np.ndarray:
 
 
 @dataclass
-class ChainFiles:
-    """What is not yet in full parts of a chain.
+class ChainBuffer:
+    """Draws of a chain that do not fill a file yet, with its warm-up and divergences.
 
     Attributes
     ----------
     full
-        How many parts are full.
+        How many files the draws before these fill.
     positions, rows
-        Unconstrained draws and statistics of the part that is not.
+        Unconstrained draws and statistics after them.
     warmup
         Statistics of the warm-up.
     failures, failed
@@ -64,3 +64,9 @@ class ChainFiles:
         self.failures = np.concatenate([self.failures, piece.failures])
         self.failed = np.concatenate([self.failed, piece.failed])
         self.path = np.concatenate([self.path, piece.path])
+
+    def drop_full(self, more: int, length: int) -> None:
+        """Count `more` files of `length` draws as full, and leave their draws out."""
+        self.full += more
+        self.positions = self.positions[more * length :]
+        self.rows = self.rows[more * length :]

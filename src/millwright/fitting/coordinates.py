@@ -1,0 +1,98 @@
+"""The coordinates in which group effects are sampled, and what they did to each group."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from millwright.distributions import on_numpy
+from millwright.distributions.gaussian import covariance_of
+from millwright.draws.labelled_draws import Draws, thinned
+from millwright.fitting.target import target_of
+from millwright.modelling.binding import Binding
+from millwright.modelling.hierarchy import chosen_forms, no_information
+from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.shaping import spread_arguments
+from millwright.sampling.compiling import compiled
+from millwright.sampling.mode import climb
+
+__all__ = ["group_record", "prepared"]
+
+
+def prepared(binding: Binding, group_form: str | Mapping[str, str], seed: int) -> Binding:
+    """Choose the coordinates of group effects.
+
+    For informed ones, the constants of the map come from the curvature of the likelihood at the
+    highest point of the posterior in non-centred coordinates.
+
+    Raises
+    ------
+    ArgumentError
+        For an unknown form or name.
+    """
+    forms = chosen_forms(binding.program, group_form)
+    if not forms:
+        return binding
+    program = replace(binding.program, forms=forms)
+    arguments = {**binding.arguments, **no_information(program)}
+    blank = replace(binding, program=program, arguments=arguments)
+    if program.black_boxes or all(form != "informed" for _, form in forms):
+        # Without a gradient there is no pilot: no information leaves the non-centred form.
+        return blank
+    # Written in JAX, which takes a second to load: results are read without it.
+    from millwright.modelling.information import GroupLikelihood, information_about
+
+    pilot = climb(target_of(blank), seed, starts=2, most=300).position
+    likelihood = compiled(_group_likelihood, GroupLikelihood(program), (pilot, arguments))
+    found = information_about(likelihood(pilot, arguments))
+    return replace(blank, arguments={**arguments, **found})
+
+
+def _group_likelihood(likelihood: Any, position: Any, arguments: Any) -> Any:
+    """Return what the likelihood says of each group; to be compiled."""
+    return likelihood(position, arguments)
+
+
+def group_record(draws: Draws) -> dict[str, Any]:
+    """Say for each group prior how it was sampled, and how much the data say of each group.
+
+    The share is I tau^2 / (1 + I tau^2) at the posterior median of tau, for vectors the
+    eigenvalues of the matrix in its place: near 0 a group rests on the others, near 1 on its
+    own data.
+    """
+    binding = draws.binding
+    if not binding.program.forms:
+        return {}
+    evaluation = draws.evaluation(keep=thinned(draws, 500))
+    result: dict[str, Any] = {}
+    for name, form in binding.program.forms:
+        result[name] = {"form": form}
+        if form == "informed":
+            named = evaluation.parameters(binding.program.by_name[name])
+            share = _share_from_own_data(binding, name, named)
+            result[name] |= {"share_from_own_data": [float(share.min()), float(share.max())]}
+    return result
+
+
+def _share_from_own_data(binding: Binding, name: str, named: Mapping[str, Labelled]) -> np.ndarray:
+    information = binding.arguments["information", name]
+    part = binding.program.by_name[name]
+    if part.event == "number":
+        # A scale need not be unknown: it may be a constant, or have one value for each label.
+        scale = np.asarray(spread_over(named["scale"], (DRAW, *part.per)), dtype=float)
+        strength = information * (np.median(scale, axis=0) if scale.ndim else scale) ** 2
+        return np.asarray(strength / (1 + strength))
+    # The shares of a few draws, averaged: a matrix of medians need not be a covariance.
+    some = {
+        key: Labelled(item.values[::25], item.axes) if DRAW in item.axes else item
+        for key, item in named.items()
+    }
+    axes = (DRAW, *part.axes)
+    program = binding.program
+    values = spread_arguments(on_numpy, part, some, axes, program)
+    root = on_numpy.cholesky(np.asarray(covariance_of(values)))
+    strength = np.linalg.eigvalsh(np.swapaxes(root, -1, -2) @ information @ root)
+    return np.asarray(np.mean(strength / (1 + strength), axis=0))

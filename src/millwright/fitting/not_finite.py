@@ -1,0 +1,59 @@
+"""Why no point was found at which the density of a model is finite."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.distributions import on_numpy
+from millwright.modelling.binding import Binding
+from millwright.modelling.density import place_unknowns, terms
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.labelled import twin
+from millwright.modelling.space import places
+
+__all__ = ["not_finite"]
+
+
+def not_finite(binding: Binding, positions: np.ndarray) -> str:
+    """Name the definitions whose density is not finite, and values tried."""
+    with np.errstate(all="ignore"):
+        found = terms(on_numpy, binding.program, binding.arguments, positions)
+        evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, positions)
+    shares = {name: float(np.mean(~np.isfinite(value))) for name, value in found.items()}
+    bad = [name for name, share in shares.items() if share == max(shares.values()) > 0]
+    if not bad:
+        return "The density is finite there, but its gradient is not."
+    definition = binding.specification.part(bad[0]).definition
+    tried = _tried(binding, evaluation)
+    matrix = _matrix_at_fault(binding, evaluation, bad[0])
+    if matrix:
+        return f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried {tried}. {matrix}"
+    return (
+        f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried, for instance, {tried}. "
+        "Check that its arguments stay in their ranges (scales above zero, probabilities "
+        "between 0 and 1) for values that the priors allow."
+    )
+
+
+def _matrix_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str:
+    """Say whether a matrix in the arguments of a definition is not positive definite."""
+    part = next(part for part in binding.program.parts if part.name == name)
+    with np.errstate(all="ignore"):
+        named = evaluation.parameters(part)
+    for argument, item in named.items():
+        square = [a for a in item.axes if twin(a) in item.axes]
+        if square and np.isnan(on_numpy.cholesky(np.asarray(item.values, dtype=float))).any():
+            return (
+                f"Its `{argument}` is not positive definite there: no Cholesky factor exists. A "
+                "covariance must be symmetric with variances large against rounding; adding a "
+                "small variance to its diagonal mends one that is nearly singular."
+            )
+    return ""
+
+
+def _tried(binding: Binding, evaluation: Evaluation) -> str:
+    parts = []
+    for place in places(binding.program)[:4]:
+        value = np.asarray(evaluation.values[place.name].values)[0]
+        parts.append(f"{place.name} = {np.atleast_1d(value).flat[0]:.3g}")
+    return ", ".join(parts)

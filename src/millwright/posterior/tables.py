@@ -1,0 +1,34 @@
+"""Tables of a posterior: of its quantities, and of differences between labels."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from millwright.diagnostics.measures import Measures
+from millwright.diagnostics.modes import Modes, mode_notes
+from millwright.draws.expressions import chosen_numbers
+from millwright.draws.labelled_draws import Draws
+from millwright.draws.supports import never_negative
+from millwright.draws.table import Order, Table, TableKind, make_table
+
+__all__ = ["posterior_table"]
+
+
+def posterior_table(
+    draws: Draws,
+    measures: Measures,
+    modes: Modes,
+    names: str | Sequence[str] | None,
+    level: float,
+    kind: TableKind,
+    order: Order,
+) -> Table:
+    """Summarise quantities, with notes on what the numbers do not show."""
+    with np.errstate(invalid="ignore", over="ignore"):
+        single = chosen_numbers(draws, names)
+        table = make_table(single, level, kind, order, measures, never_negative(draws))
+    sizes = np.concatenate([table.columns["bulk ESS"], table.columns["tail ESS"]])
+    return replace(table, notes=(*table.notes, *mode_notes(modes, sizes)))
