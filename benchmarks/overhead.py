@@ -20,7 +20,7 @@ from millwright.fitting.target import target_of
 from millwright.sampling.chains import sample
 from millwright.sampling.compiling import compiled
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from models import curve, groups, line, logistic
 
 
@@ -35,7 +35,7 @@ def raw_loop(log_density: Any, position: Any, count: Any, arguments: Any) -> Any
     return lax.fori_loop(0, count, step, position)
 
 
-def raw_seconds(target: Target, position: np.ndarray) -> float:
+def raw_seconds(target: TargetDensity, position: np.ndarray) -> float:
     arguments = jax.device_put(target.arguments)
     run = compiled(raw_loop, target.key, (position, np.int64(1), arguments))
     count = np.int64(200)
@@ -50,7 +50,7 @@ def raw_seconds(target: Target, position: np.ndarray) -> float:
         count = np.int64(4 * count)
 
 
-def step_seconds(target: Target) -> tuple[float, np.ndarray]:
+def step_seconds(target: TargetDensity) -> tuple[float, np.ndarray]:
     best = np.inf
     for seed in range(3):
         sampled = sample(target, FitSettings(1000, 500), 1, seed, workers=1)

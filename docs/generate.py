@@ -13,7 +13,7 @@ import numpy as np
 from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family, Parameter
 from millwright.distributions.flat import Flat
 from millwright.distributions.kernels import KERNELS
-from millwright.distributions.modifiers import Modified
+from millwright.distributions.modified import Modified
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS, VARIANTS
 from millwright.distributions.vector import VectorFamily

@@ -157,7 +157,9 @@ class Stopping(Folder):
     def test_chains_of_unequal_length_go_on_in_their_folder_only(self):
         part = TARGET.fit(draws=30, warmup=50, progress=False)
         ahead = replace(part.fit.warmup_record.chains[0], full=1)
-        record = replace(part.fit.warmup_record, chains=(ahead, *part.fit.warmup_record.chains[1:]))
+        record = replace(
+            part.fit.warmup_record, chains=(ahead, *part.fit.warmup_record.chains[1:])
+        )
         uneven = mw.Posterior(replace(part.fit, warmup_record=record))
         with self.assertRaisesRegex(ArgumentError, "mw.resume"):
             uneven.extend(10, progress=False)

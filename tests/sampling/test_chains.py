@@ -12,7 +12,7 @@ from millwright.sampling.chains import sample
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.mode import find_peak
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import plan, refined_scale
 
 
@@ -39,7 +39,9 @@ def target(density, dimension, arguments=None, spread=1.0):
     def starts(generator, n):
         return spread * generator.standard_normal((n, dimension))
 
-    return Target(dimension, density, arguments or {}, starts, lambda positions: "It is nowhere.")
+    return TargetDensity(
+        dimension, density, arguments or {}, starts, lambda positions: "It is nowhere."
+    )
 
 
 SD = np.array([1e-3, 1e3, 1.0, 10.0])

@@ -9,13 +9,13 @@ import numpy as np
 from millwright.sampling.pace import Pace
 from millwright.sampling.piece import STATISTICS, Piece, joined, thinned_statistics
 from millwright.sampling.sampler import FitSettings, chains_of
-from millwright.sampling.state import State, packed, restored, unpacked, widths
+from millwright.sampling.state import UnitState, packed, restored, unpacked, widths
 from millwright.sampling.warmup import plan
 from millwright.sampling.windowed import WindowedState, closed
 
 
 @dataclass(frozen=True, kw_only=True)
-class Small(State):
+class Small(UnitState):
     place_there: np.ndarray
     bits: dict
 
@@ -39,7 +39,7 @@ class States(unittest.TestCase):
         np.testing.assert_array_equal(again.random(4), generator.random(4))
 
     def test_time_is_kept_apart_for_the_warm_up(self):
-        state = State(unit=0).after(2.0, warming=True).after(3.0, warming=False)
+        state = UnitState(unit=0).after(2.0, warming=True).after(3.0, warming=False)
         self.assertEqual((state.warmup_seconds, state.seconds), (2.0, 3.0))
 
     def test_widths_are_those_of_the_covariance(self):

@@ -10,7 +10,7 @@ from millwright.errors import ArgumentError, StartError
 from millwright.sampling.ensemble import walkers_for
 from millwright.sampling.ladder_moves import tempered
 from millwright.sampling.methods import METHODS, method_from, method_record
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.tempering import spaced_powers
 from millwright.sampling.walking import acceptance_for, good_start, learned_factor, steps_for
 from tests.fits import assert_mean_near
@@ -42,12 +42,12 @@ class Learning(unittest.TestCase):
         def starts(generator, n):
             return generator.standard_normal((n, 1))
 
-        target = Target(1, None, {}, starts, plain=plain)
+        target = TargetDensity(1, None, {}, starts, plain=plain)
         points, values, spread = good_start(target, np.random.default_rng(0), wanted=3)
         self.assertTrue((points > 0).all())
         self.assertTrue((np.diff(values) <= 0).all())
         self.assertAlmostEqual(spread[0], 1.0, delta=0.2)
-        nowhere = Target(1, None, {}, starts, plain=lambda q: np.full(len(q), np.nan))
+        nowhere = TargetDensity(1, None, {}, starts, plain=lambda q: np.full(len(q), np.nan))
         with self.assertRaises(StartError):
             good_start(nowhere, np.random.default_rng(0))
 

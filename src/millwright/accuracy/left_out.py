@@ -10,8 +10,8 @@ import numpy as np
 
 from millwright.accuracy.leave_one_out import pointwise_log_likelihood
 from millwright.accuracy.smoothing import smoothed_log_weights
+from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.latent import joint_outcomes
 from millwright.errors import ModelError
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes

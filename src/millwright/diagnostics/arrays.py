@@ -19,7 +19,7 @@ from scipy.fft import next_fast_len
 from scipy.special import ndtri
 
 __all__ = [
-    "Block",
+    "QuantityBlock",
     "autocovariance",
     "by_blocks",
     "first_autocovariances",
@@ -33,7 +33,7 @@ _MOST_THREADS = 4
 Result = TypeVar("Result")
 
 
-class Block:
+class QuantityBlock:
     """Draws of some quantities, shape (quantities, chains, draws), with what is asked of them.
 
     Attributes
@@ -88,7 +88,7 @@ class Block:
 
 
 def by_blocks(
-    x: np.ndarray | Sequence[np.ndarray], compute: Callable[[Block], Result]
+    x: np.ndarray | Sequence[np.ndarray], compute: Callable[[QuantityBlock], Result]
 ) -> list[Result]:
     """Compute something for blocks of quantities, side by side in threads.
 
@@ -109,7 +109,7 @@ def by_blocks(
             else np.stack(x[at : at + size])
         )
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            return compute(Block(part))
+            return compute(QuantityBlock(part))
 
     starts = range(0, max(count, 1), size)
     threads = min(len(starts), _MOST_THREADS, os.cpu_count() or 1)

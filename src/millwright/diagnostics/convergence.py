@@ -12,7 +12,7 @@ import numpy as np
 from scipy.special import betaincinv
 
 from millwright.diagnostics.arrays import (
-    Block,
+    QuantityBlock,
     autocovariance,
     by_blocks,
     first_autocovariances,
@@ -93,13 +93,13 @@ def mcse_quantile(x: np.ndarray, probability: float) -> np.ndarray:
     return np.concatenate(by_blocks(x, lambda block: block_mcse_quantile(block, probability)))
 
 
-def block_r_hat(block: Block) -> np.ndarray:
+def block_r_hat(block: QuantityBlock) -> np.ndarray:
     """R-hat of a block of quantities."""
     draws = block.x.shape[-1]
     if draws < FEWEST_DRAWS:
         return np.full(len(block.x), np.nan)
     # An even number of draws loses none by splitting, and keeps its ranks.
-    whole = Block(split_chains(block.x)) if draws % 2 else block
+    whole = QuantityBlock(split_chains(block.x)) if draws % 2 else block
     result = np.maximum(
         _plain_r_hat(split_chains(whole.scores) if whole is block else whole.scores),
         _plain_r_hat(split_chains(whole.folded_scores) if whole is block else whole.folded_scores),
@@ -115,29 +115,29 @@ def _plain_r_hat(x: np.ndarray) -> np.ndarray:
     return np.asarray(np.sqrt((draws - 1) / draws + between / within / draws))
 
 
-def block_ess_bulk(block: Block) -> np.ndarray:
+def block_ess_bulk(block: QuantityBlock) -> np.ndarray:
     """Effective sample size of the rank-normalised draws of a block of quantities."""
     return _guarded_ess(block, block.scores)
 
 
-def block_ess_mean(block: Block) -> np.ndarray:
+def block_ess_mean(block: QuantityBlock) -> np.ndarray:
     """Effective sample size for the means of a block of quantities."""
     return _guarded_ess(block, block.x)
 
 
-def block_ess_tail(block: Block) -> np.ndarray:
+def block_ess_tail(block: QuantityBlock) -> np.ndarray:
     """Effective sample size of the tails of a block of quantities."""
     return np.asarray(np.minimum(_ess_quantile(block, 0.05), _ess_quantile(block, 0.95)))
 
 
-def _ess_quantile(block: Block, probability: float) -> np.ndarray:
+def _ess_quantile(block: QuantityBlock, probability: float) -> np.ndarray:
     below = (block.x <= block.quantile(probability)[:, None, None]).astype(float)
     result = _guarded_ess(block, below)
     never_varies = (below == below[:, :1, :1]).all(axis=(1, 2)) & ~block.unusable
     return np.where(never_varies, float(block.flat.shape[1]), result)
 
 
-def _guarded_ess(block: Block, transformed: np.ndarray) -> np.ndarray:
+def _guarded_ess(block: QuantityBlock, transformed: np.ndarray) -> np.ndarray:
     if block.x.shape[-1] < FEWEST_DRAWS:
         return np.full(len(block.x), np.nan)
     split = split_chains(transformed)
@@ -187,21 +187,21 @@ def _ess_from(x: np.ndarray, covariance: np.ndarray) -> tuple[np.ndarray, np.nda
     return np.asarray(size / np.maximum(tau, 1 / np.log10(size))), ended
 
 
-def block_mcse_mean(block: Block) -> np.ndarray:
+def block_mcse_mean(block: QuantityBlock) -> np.ndarray:
     """Monte Carlo standard errors of the means of a block of quantities."""
     return np.asarray(block.flat.std(axis=1, ddof=1) / np.sqrt(block_ess_mean(block)))
 
 
-def block_mcse_sd(block: Block) -> np.ndarray:
+def block_mcse_sd(block: QuantityBlock) -> np.ndarray:
     """Monte Carlo standard errors of the standard deviations of a block of quantities."""
     squared = (block.x - block.flat.mean(axis=1)[:, None, None]) ** 2
-    ess = block_ess_mean(Block(squared))
+    ess = block_ess_mean(QuantityBlock(squared))
     variance = block.flat.var(axis=1)
     fourth = (squared**2).mean(axis=(1, 2))
     return np.asarray(np.sqrt((fourth - variance**2) / ess / variance / 4))
 
 
-def block_mcse_quantile(block: Block, probability: float) -> np.ndarray:
+def block_mcse_quantile(block: QuantityBlock, probability: float) -> np.ndarray:
     """Monte Carlo standard errors of a quantile of a block of quantities."""
     ess = _ess_quantile(block, probability)
     size = block.flat.shape[1]

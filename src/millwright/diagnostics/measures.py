@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from millwright.diagnostics.arrays import Block, by_blocks
+from millwright.diagnostics.arrays import QuantityBlock, by_blocks
 from millwright.diagnostics.convergence import block_ess_bulk, block_ess_tail, block_r_hat
 from millwright.diagnostics.pareto import heavier_tail
 
@@ -55,7 +55,7 @@ def measure(draws: Mapping[str, np.ndarray]) -> Measures:
     return Measures(names, *(np.concatenate(part, axis=-1) for part in zip(*found, strict=True)))
 
 
-def _numbers(block: Block) -> tuple[np.ndarray, ...]:
+def _numbers(block: QuantityBlock) -> tuple[np.ndarray, ...]:
     agreement = block_r_hat(block)
     odd = agreement > R_HAT_MOST
     quartiles = np.full((3, *block.x.shape[:2]), np.nan)
@@ -78,7 +78,7 @@ def _numbers(block: Block) -> tuple[np.ndarray, ...]:
     )
 
 
-def _tails(block: Block) -> tuple[np.ndarray, np.ndarray]:
+def _tails(block: QuantityBlock) -> tuple[np.ndarray, np.ndarray]:
     """Fit the tails of quantities with draws far out; tails of others are light."""
     found = np.zeros((2, len(block.x)))
     middle = block.quantile(0.5)

@@ -16,7 +16,7 @@ from millwright.distributions.location_scale import Normal, StudentT
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.vector import VectorFamily
 
-__all__ = ["JITTER", "Autoregressive", "GaussianProcess", "Process", "RandomWalk"]
+__all__ = ["JITTER", "Autoregressive", "GaussianProcess", "Process", "WalkProcess"]
 
 _NORMAL, _STUDENT = Normal(), StudentT()
 JITTER = 1e-8
@@ -55,7 +55,7 @@ class Process(VectorFamily):
         return np.asarray(self.from_steps(on_numpy, u, p))
 
 
-class RandomWalk(Process):
+class WalkProcess(Process):
     """x_1 = start + scale u_1, x_t = x_{t-1} + drift + scale u_t, with normal or t steps."""
 
     name = "random_walk"

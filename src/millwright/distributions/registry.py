@@ -21,11 +21,12 @@ from millwright.distributions.flat import Flat
 from millwright.distributions.gaussian import MultivariateNormal, MultivariateStudentT
 from millwright.distributions.half import HalfCauchy, HalfNormal, HalfStudentT
 from millwright.distributions.location_scale import Cauchy, Normal, StudentT
+from millwright.distributions.modified import Modified
 from millwright.distributions.modifiers import MODIFIERS as _ONE_DIMENSIONAL
-from millwright.distributions.modifiers import VARIANTS, Modified
+from millwright.distributions.modifiers import VARIANTS
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.positive import Exponential, Gamma, InverseGamma, LogNormal
-from millwright.distributions.processes import Autoregressive, GaussianProcess, RandomWalk
+from millwright.distributions.processes import Autoregressive, GaussianProcess, WalkProcess
 from millwright.distributions.simplex import Dirichlet, Multinomial
 from millwright.distributions.skew_normal import SkewNormal
 from millwright.distributions.skewed import Gumbel, Laplace, Logistic, Pareto, Weibull
@@ -69,7 +70,7 @@ DISTRIBUTIONS: dict[str, Distribution] = {
         Normal(),
         Pareto(),
         Poisson(),
-        RandomWalk(),
+        WalkProcess(),
         SkewNormal(),
         StateSpace(),
         StudentT(),

@@ -9,14 +9,11 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
+from millwright.draws.conditioning import condition_on_data, joint_outcomes
+from millwright.draws.extending import extended
 from millwright.draws.labelled_draws import Draws, thinned
-from millwright.draws.latent import (
-    condition_on_data,
-    extended,
-    functions_of_prior,
-    grown_labels,
-    joint_outcomes,
-)
+from millwright.draws.latent import functions_of_prior
+from millwright.draws.new_labels import grown_labels
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind

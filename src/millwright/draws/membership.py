@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.distributions.modifiers import Mixture, MixtureOverLabels
+from millwright.distributions.mixtures import Mixture, MixtureOverLabels
 from millwright.draws.labelled_draws import Draws, thinned
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of

@@ -14,16 +14,11 @@ from millwright.display import Shown, frame_text, middle_left_out, text_table
 from millwright.distributions import on_numpy
 from millwright.distributions.state_space import StateSpace
 from millwright.distributions.vector import LabelFamily
+from millwright.draws.conditioning import MOST, Conditional, condition_on_data, joint_outcomes
+from millwright.draws.extending import extended
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.labelled_draws import Draws, label_texts, thinned
-from millwright.draws.latent import (
-    MOST,
-    Conditional,
-    condition_on_data,
-    extended,
-    grown_labels,
-    joint_outcomes,
-)
+from millwright.draws.new_labels import grown_labels
 from millwright.draws.numbers import decimals_of, fixed, probability_text, range_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.errors import ArgumentError, DataError, nearest
@@ -32,10 +27,10 @@ from millwright.modelling.binding import Binding, bind
 from millwright.modelling.density import log_likelihood
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled, full
+from millwright.modelling.reading import read_tables
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
-from millwright.modelling.tables import read_tables
 from millwright.sampling.streams import Stream, generator_of
 from millwright.wording import setting
 

@@ -10,14 +10,15 @@ import numpy as np
 import pandas as pd
 
 from millwright.display import Shown, frame_text
+from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.conflict import conflicts
 from millwright.draws.intervals import interval
 from millwright.draws.labelled_draws import Draws, thinned
-from millwright.draws.latent import joint_outcomes, replicate_around
+from millwright.draws.latent import replicate_around
 from millwright.draws.numbers import decimals_of, fixed, probability_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.errors import ArgumentError
-from millwright.modelling.binding import passed_over
+from millwright.modelling.complete_data import passed_over
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
 

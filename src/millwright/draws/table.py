@@ -8,7 +8,7 @@ from typing import Literal, get_args
 
 import numpy as np
 
-from millwright.diagnostics.arrays import Block, by_blocks
+from millwright.diagnostics.arrays import QuantityBlock, by_blocks
 from millwright.diagnostics.convergence import (
     block_mcse_mean,
     block_mcse_quantile,
@@ -108,7 +108,9 @@ def make_table(
     return Table(names, columns, _shown(numbers, headings, size), notes, order)
 
 
-def _numbers(block: Block, level: float, kinds: tuple[IntervalKind, ...]) -> dict[str, np.ndarray]:
+def _numbers(
+    block: QuantityBlock, level: float, kinds: tuple[IntervalKind, ...]
+) -> dict[str, np.ndarray]:
     tails = ((1 - level) / 2, (1 + level) / 2)
     numbers = {
         "mean": block.flat.mean(axis=1),

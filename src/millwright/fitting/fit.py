@@ -10,7 +10,7 @@ import numpy as np
 from millwright.draws.labelled_draws import Draws, from_positions
 from millwright.fitting.record import Record
 from millwright.sampling.chain_buffer import ChainBuffer
-from millwright.sampling.state import State
+from millwright.sampling.state import UnitState
 
 __all__ = ["Fit", "WarmupRecord"]
 
@@ -27,7 +27,7 @@ class WarmupRecord:
         Of each chain the warm-up, the divergences and the draws that do not fill a file.
     """
 
-    states: Mapping[int, State]
+    states: Mapping[int, UnitState]
     chains: tuple[ChainBuffer, ...]
 
     @property

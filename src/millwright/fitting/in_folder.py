@@ -26,7 +26,7 @@ from millwright.sampling.chain_buffer import ChainBuffer, rows_per_part
 from millwright.sampling.methods import method_record
 from millwright.sampling.progress import Listener
 from millwright.sampling.samplers import STATES
-from millwright.sampling.state import State, unpacked
+from millwright.sampling.state import UnitState, unpacked
 from millwright.storage.damage import damaged
 from millwright.storage.lock import locked
 from millwright.storage.run import FORMAT, Header, StoredRun, check_is_run, create_run, read_run
@@ -58,7 +58,7 @@ class Opened:
     job: Job | None
     fit: Fit | None
     sheet: str | None
-    states: Mapping[int, State]
+    states: Mapping[int, UnitState]
 
 
 def _json_record(binding: Binding, record: Record) -> dict[str, Any]:
@@ -182,7 +182,7 @@ def resume_in_folder(
 class _Before:
     """What a run goes on from; `record` is its run.json."""
 
-    states: Mapping[int, State]
+    states: Mapping[int, UnitState]
     chains: Mapping[int, ChainBuffer]
     record: Mapping[str, Any]
     extended: bool
@@ -364,7 +364,7 @@ def _functions(stored: StoredRun, model: Any) -> tuple[Foreign, ...]:
         ) from error
 
 
-def _check_same_density(job: Job, states: Mapping[int, State]) -> None:
+def _check_same_density(job: Job, states: Mapping[int, UnitState]) -> None:
     """Compare the log density at stored positions with the stored ones."""
     missing = [f.name for f in job.binding.program.foreign if f.missing]
     if missing:
@@ -403,7 +403,7 @@ def store(path: Path, fit: Fit, replace_old: bool) -> None:
     numbers = {name: fit.statistics[name] for name in fit.statistics}
     create_run(path, _header(draws.binding, record, fit.sheet), replace_old)
 
-    def report(state: State) -> Sequence[Mapping[str, Any]]:
+    def report(state: UnitState) -> Sequence[Mapping[str, Any]]:
         together = warmup is not None and len(warmup.states) == 1
         return record.chains if together else record.chains[state.unit : state.unit + 1]
 

@@ -25,7 +25,7 @@ __all__ = ["extend_in_memory", "run_in_memory"]
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Outcome:
+class _RunResult:
     """What a run in memory gave, and what it went on from."""
 
     job: Job
@@ -54,7 +54,7 @@ def run_in_memory(
     sampler = job.sampler()
     complete, seconds = run(job, sampler, collector, workers, listener)
     seconds = {"searching": searching, **seconds}
-    outcome = _Outcome(
+    outcome = _RunResult(
         job=job,
         sampler=sampler,
         collector=collector,
@@ -87,7 +87,7 @@ def extend_in_memory(
     complete, spent = run(job, sampler, collector, workers, listener, after.states)
     collector.states = {**after.states, **collector.states}
     seconds = {name: before.record.seconds.get(name, 0.0) + value for name, value in spent.items()}
-    outcome = _Outcome(
+    outcome = _RunResult(
         job=job,
         sampler=sampler,
         collector=collector,
@@ -100,7 +100,7 @@ def extend_in_memory(
     return _joined(outcome), complete
 
 
-def _joined(run: _Outcome) -> Fit | None:
+def _joined(run: _RunResult) -> Fit | None:
     """Put old and new draws together, mapped in the same stretches as in a stored run."""
     job, before, buffers = run.job, run.before, run.buffers
     empty = Piece.empty(job.binding.dimension)

@@ -30,7 +30,7 @@ from millwright.sampling.pools import Pool, pool_for, spread_over_workers
 from millwright.sampling.progress import Listener, Progress
 from millwright.sampling.sampler import FitSettings, Sampler
 from millwright.sampling.samplers import build
-from millwright.sampling.state import State
+from millwright.sampling.state import UnitState
 
 __all__ = ["Job", "job_of", "record_of", "run"]
 
@@ -103,7 +103,7 @@ def run(
     sink: Sink,
     workers: int | Executor | None,
     listener: Listener,
-    states: Mapping[int, State] | None = None,
+    states: Mapping[int, UnitState] | None = None,
 ) -> tuple[bool, dict[str, float]]:
     """Run a job into a sink.
 

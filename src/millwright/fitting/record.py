@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import Any
 
 from millwright.draws.labelled_draws import Draws
-from millwright.modelling.binding import passed_over
+from millwright.modelling.complete_data import passed_over
 
 __all__ = ["Origin", "Record", "remarks"]
 

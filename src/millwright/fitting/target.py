@@ -15,20 +15,20 @@ from millwright.modelling.gathering import gathered
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from millwright.sampling.compiling import compiled, on_device
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 
 __all__ = ["target_of"]
 
 _OVER_DISPERSED = 1.5
 
 
-def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Target:
+def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> TargetDensity:
     """Return what a sampler or an optimiser sees of a bound model."""
     binding = gathered(binding).binding
     values = _Values(binding, jacobian, prior)
     black_box = bool(binding.program.black_boxes)
     flat = any(part.improper for part in binding.program.unknowns)
-    return Target(
+    return TargetDensity(
         binding.dimension,
         LogDensity(binding.program, jacobian, prior),
         binding.arguments,

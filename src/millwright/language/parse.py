@@ -26,7 +26,7 @@ from millwright.language.tree import (
     Node,
     Number,
     Operation,
-    Place,
+    Span,
 )
 
 __all__ = ["LONGEST", "normal_name", "read_text"]
@@ -214,10 +214,10 @@ class _Reader:
             len(self.text),
         )
 
-    def _place(self, node: ast.expr | ast.keyword) -> Place:
+    def _place(self, node: ast.expr | ast.keyword) -> Span:
         end = node.end_col_offset if node.end_col_offset is not None else node.col_offset + 1
         last = len(self.offsets) - 1
-        return Place(self.offsets[min(node.col_offset, last)], self.offsets[min(end, last)])
+        return Span(self.offsets[min(node.col_offset, last)], self.offsets[min(end, last)])
 
     def _refuse(self, node: ast.expr, message: str) -> LanguageError:
         place = self._place(node)

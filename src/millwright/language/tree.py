@@ -18,7 +18,7 @@ __all__ = [
     "Node",
     "Number",
     "Operation",
-    "Place",
+    "Span",
     "Slot",
     "Taken",
     "children",
@@ -27,7 +27,7 @@ __all__ = [
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class Span:
     """Half-open range of character positions in a definition's text."""
 
     start: int
@@ -39,7 +39,7 @@ class Number:
     """A literal number."""
 
     value: float
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +47,7 @@ class Slot:
     """A number that has become an argument of the compiled function, by its position there."""
 
     index: int
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +56,7 @@ class Taken:
 
     index: int
     text: str = field(default="", compare=False)
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +64,7 @@ class Name:
     """An unknown, a derived quantity, a data column or a label set."""
 
     name: str
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +72,7 @@ class Label:
     """A literal label inside brackets."""
 
     value: str
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +81,7 @@ class Operation:
 
     operator: str
     operands: tuple[Node, ...]
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +91,7 @@ class Call:
     function: str
     arguments: tuple[Node, ...]
     keywords: tuple[tuple[str, Node], ...] = ()
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +100,7 @@ class Lookup:
 
     base: Node
     labels: tuple[Node, ...]
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +108,7 @@ class Listed:
     """Values written one after the other, for an argument that takes a vector or a matrix."""
 
     items: tuple[Node, ...]
-    place: Place | None = field(default=None, compare=False)
+    place: Span | None = field(default=None, compare=False)
 
 
 Node = Number | Slot | Taken | Name | Label | Operation | Call | Lookup | Listed

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family
 from millwright.distributions.kernels import KERNELS
-from millwright.distributions.modifiers import Modified
+from millwright.distributions.modified import Modified
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.registry import (
     DISTRIBUTIONS,

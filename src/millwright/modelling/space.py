@@ -21,7 +21,7 @@ from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
 
 __all__ = [
-    "Place",
+    "CoordinateRange",
     "bounds_of",
     "constrained",
     "free_of",
@@ -38,7 +38,7 @@ _FARTHEST = 36.0
 
 
 @dataclass(frozen=True)
-class Place:
+class CoordinateRange:
     """One unknown's stretch of the sampler's vector.
 
     Attributes
@@ -65,12 +65,12 @@ class Place:
         return self.start + self.size
 
 
-def places(program: Program) -> tuple[Place, ...]:
+def places(program: Program) -> tuple[CoordinateRange, ...]:
     """Return the place of each unknown, in order of use."""
-    result: list[Place] = []
+    result: list[CoordinateRange] = []
     start = 0
     for part in program.unknowns:
-        place = Place(part.name, part.axes, free_shape(part, program), start)
+        place = CoordinateRange(part.name, part.axes, free_shape(part, program), start)
         result.append(place)
         start = place.stop
     return tuple(result)

@@ -7,8 +7,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from millwright.checks import check_whole
+from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.intervals import interval
-from millwright.draws.latent import joint_outcomes
 from millwright.errors import ArgumentError
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size

@@ -35,7 +35,7 @@ from millwright.fitting.in_memory import extend_in_memory
 from millwright.fitting.record import Record
 from millwright.modelling.foreign import lent
 from millwright.modelling.gathering import gathered
-from millwright.modelling.tables import read_tables
+from millwright.modelling.reading import read_tables
 from millwright.modelling.words import describe
 from millwright.posterior.modes_visited import modes_visited
 from millwright.posterior.sampling_history import SamplingHistory

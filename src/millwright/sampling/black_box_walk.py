@@ -15,7 +15,7 @@ from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
 from millwright.sampling.random_walk import step_noise
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.walking import (
     acceptance_for,
     first_factor,
@@ -61,7 +61,12 @@ class BlackBoxWalk(WindowedSampler[WalksState, RandomWalk]):
     """Random-walk Metropolis on a target that is evaluated at many points in one call."""
 
     def __init__(
-        self, target: Target, settings: FitSettings, chains: int, seed: int, method: RandomWalk
+        self,
+        target: TargetDensity,
+        settings: FitSettings,
+        chains: int,
+        seed: int,
+        method: RandomWalk,
     ) -> None:
         self.steps = method.steps or steps_for(target.dimension)
         super().__init__(target, settings, chains, seed, method, cost=self.steps)

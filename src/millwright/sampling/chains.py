@@ -18,8 +18,8 @@ from millwright.sampling.pools import Pool, pool_for
 from millwright.sampling.progress import ChainProgress, Listener, Progress
 from millwright.sampling.sampler import FitSettings, Sampler, chains_of
 from millwright.sampling.samplers import build
-from millwright.sampling.state import State
-from millwright.sampling.target import Target
+from millwright.sampling.state import UnitState
+from millwright.sampling.target import TargetDensity
 
 __all__ = ["Collector", "Sampled", "Sink", "drive", "sample"]
 
@@ -27,7 +27,7 @@ __all__ = ["Collector", "Sampled", "Sink", "drive", "sample"]
 class Sink(Protocol):
     """Takes what chains leave, in order within a unit."""
 
-    def receive(self, state: State, pieces: tuple[Piece, ...]) -> None:
+    def receive(self, state: UnitState, pieces: tuple[Piece, ...]) -> None:
         """Take the new state of a unit and a piece of each of its chains."""
 
 
@@ -35,10 +35,10 @@ class Sink(Protocol):
 class Collector:
     """A sink that keeps everything in memory."""
 
-    states: dict[int, State] = field(default_factory=dict)
+    states: dict[int, UnitState] = field(default_factory=dict)
     _pieces: dict[int, list[tuple[Piece, ...]]] = field(default_factory=dict)
 
-    def receive(self, state: State, pieces: tuple[Piece, ...]) -> None:
+    def receive(self, state: UnitState, pieces: tuple[Piece, ...]) -> None:
         """Keep a state and pieces."""
         self.states[state.unit] = state
         self._pieces.setdefault(state.unit, []).append(pieces)
@@ -90,7 +90,7 @@ class Sampled:
 
 
 def sample(
-    target: Target,
+    target: TargetDensity,
     settings: FitSettings,
     chains: int,
     seed: int,
@@ -126,7 +126,7 @@ def drive(
     pool: Pool,
     sink: Sink,
     listener: Listener,
-    states: Mapping[int, State] | None = None,
+    states: Mapping[int, UnitState] | None = None,
 ) -> bool:
     """Run all units to their end; return False if Ctrl-C stopped them.
 

@@ -21,8 +21,8 @@ from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
 from millwright.sampling.settled import CHECKED_EVERY, settled, summary
-from millwright.sampling.state import Generators, State, restored
-from millwright.sampling.target import Target
+from millwright.sampling.state import Generators, UnitState, restored
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.walking import good_start, steps_for
 
 __all__ = ["EnsembleSampler", "EnsembleState", "walkers_for"]
@@ -40,7 +40,7 @@ def walkers_for(dimension: int) -> int:
 
 
 @dataclass(frozen=True, kw_only=True)
-class EnsembleState(State):
+class EnsembleState(UnitState):
     """Where the walkers are: positions of shape (walkers, dimension) and log densities.
 
     Attributes
@@ -76,7 +76,12 @@ class EnsembleSampler:
     units = 1
 
     def __init__(
-        self, target: Target, settings: FitSettings, chains: int, seed: int, method: Ensemble
+        self,
+        target: TargetDensity,
+        settings: FitSettings,
+        chains: int,
+        seed: int,
+        method: Ensemble,
     ) -> None:
         least = max(4, 2 * target.dimension + 2)
         if chains < least or chains % 2:

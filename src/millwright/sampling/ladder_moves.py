@@ -9,7 +9,7 @@ import numpy as np
 
 from millwright.distributions.mathematics import Array
 from millwright.sampling.compiling import compiled, on_device
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 
 __all__ = ["Plan", "Rungs", "moves_for"]
 
@@ -54,7 +54,7 @@ class Plan(NamedTuple):
     independent: Any
 
 
-def moves_for(target: Target, rungs: int, steps: int) -> Callable[[Rungs, Plan], Rungs]:
+def moves_for(target: TargetDensity, rungs: int, steps: int) -> Callable[[Rungs, Plan], Rungs]:
     """Return a function that makes `steps` moves on every rung."""
     if not target.traceable:
         return lambda at, plan: _moved(np, target.split, at, plan)

@@ -11,7 +11,7 @@ import numpy as np
 from millwright.errors import StartError
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.streams import Stream, generator_of
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 
 __all__ = [
     "Climb",
@@ -53,7 +53,7 @@ class Peak:
     others: tuple[tuple[np.ndarray, float], ...] = ()
 
 
-def find_peak(target: Target, seed: int, starts: int = 4) -> Peak:
+def find_peak(target: TargetDensity, seed: int, starts: int = 4) -> Peak:
     """Climb from several starting points by quasi-Newton steps and finish with Newton's.
 
     Raises
@@ -95,7 +95,7 @@ class Climb:
     places: tuple[np.ndarray, ...]
 
 
-def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
+def climb(target: TargetDensity, seed: int, starts: int, most: int = 2000) -> Climb:
     """Climb from several starting points by quasi-Newton steps, at most `most` of them.
 
     Raises
@@ -127,11 +127,11 @@ def climb(target: Target, seed: int, starts: int, most: int = 2000) -> Climb:
     )
 
 
-def _example(target: Target) -> tuple[Any, ...]:
+def _example(target: TargetDensity) -> tuple[Any, ...]:
     return np.zeros(target.dimension), target.arguments
 
 
-def _downhill(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
+def _downhill(target: TargetDensity) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
     """Return the negative log density with its gradient; infinite where it is not finite."""
     slope = compiled(value_and_gradient, target.key, _example(target))
     arguments = on_device(target.arguments)
@@ -148,7 +148,7 @@ def _downhill(target: Target) -> Callable[[np.ndarray], tuple[float, np.ndarray]
 _TOGETHER = 16
 
 
-def slopes_of(target: Target) -> Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]:
+def slopes_of(target: TargetDensity) -> Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]:
     """Return a function of positions (n, dimension): negative log densities and gradients.
 
     Values are infinite, with a gradient of zero, where either is not finite.

@@ -9,7 +9,7 @@ import numpy as np
 from millwright.errors import StartError
 from millwright.sampling.mode import Peak, newton_decrement
 from millwright.sampling.streams import Stream, generator_of
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 
 __all__ = ["find_peak_by_values"]
 
@@ -18,7 +18,7 @@ _RISE = 0.02
 _SETTLED = 1e-4
 
 
-def find_peak_by_values(target: Target, seed: int, starts: int = 6) -> Peak:
+def find_peak_by_values(target: TargetDensity, seed: int, starts: int = 6) -> Peak:
     """Climb from several starting points without derivatives.
 
     Conjugate directions (Powell 1964), finished by a simplex (Nelder and Mead 1965) and by Newton

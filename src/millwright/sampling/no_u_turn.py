@@ -10,20 +10,13 @@ from typing import Any
 import numpy as np
 
 from millwright.errors import StartError
-from millwright.sampling.block import (
-    Block,
-    Moments,
-    Settings,
-    StepSize,
-    block_for,
-    block_length,
-)
-from millwright.sampling.block import State as Point
+from millwright.sampling.block import TransitionBlock, block_for, block_length
+from millwright.sampling.block_tuples import Moments, PhasePoint, Settings, StepSize
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import LARGEST_DENSE, dense_scale, refined_scale, wants_dense
 from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
@@ -96,12 +89,12 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
     """The no-U-turn sampler on a target; each chain is a unit."""
 
     def __init__(
-        self, target: Target, settings: FitSettings, chains: int, seed: int, method: NoUTurn
+        self, target: TargetDensity, settings: FitSettings, chains: int, seed: int, method: NoUTurn
     ) -> None:
         super().__init__(
             target, settings, chains, seed, method, longest=block_length(target.dimension)
         )
-        self.run_block: dict[bool, Callable[..., Block]] = {}
+        self.run_block: dict[bool, Callable[..., TransitionBlock]] = {}
 
     def prepare(self) -> None:
         """Compile the block."""
@@ -167,7 +160,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             f"the prior. {self.target.explain(candidates)}"
         )
 
-    def _evaluate(self, position: np.ndarray, state: ChainState) -> Point:
+    def _evaluate(self, position: np.ndarray, state: ChainState) -> PhasePoint:
         """Return log density and gradient at a position.
 
         A trajectory of one step of length zero from a point of density zero always accepts,
@@ -183,7 +176,9 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         )
         return self._block(nowhere, 1, False, fresh=False).state
 
-    def _block(self, state: ChainState, count: int, adapting: bool, fresh: bool = True) -> Block:
+    def _block(
+        self, state: ChainState, count: int, adapting: bool, fresh: bool = True
+    ) -> TransitionBlock:
         """Run a block without moving the state on; `fresh` blocks need momenta."""
         return self._moved(state, count, adapting, 1, fresh)[1]
 
@@ -194,7 +189,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         adapting: bool,
         max_depth: int | None = None,
         fresh: bool = True,
-    ) -> tuple[ChainState, Block]:
+    ) -> tuple[ChainState, TransitionBlock]:
         dimension = self.target.dimension
         momenta: Any = np.zeros((count, dimension))
         seeds: Any = np.zeros(count, dtype=np.uint64)
@@ -215,7 +210,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             np.int32(self.method.max_depth if max_depth is None else max_depth),
         )
         block = self._run_block(state.dense)(
-            Point(state.position, state.gradient, np.float64(state.log_density)),
+            PhasePoint(state.position, state.gradient, np.float64(state.log_density)),
             StepSize(*state.step_size),
             Moments(np.float64(state.within), state.means, state.squares),
             settings,
@@ -224,12 +219,12 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         )
         return state, block
 
-    def _run_block(self, dense: bool) -> Callable[..., Block]:
+    def _run_block(self, dense: bool) -> Callable[..., TransitionBlock]:
         if dense not in self.run_block:
             self.run_block[dense] = block_for(self.target, dense)
         return self.run_block[dense]
 
-    def _after(self, state: ChainState, block: Block) -> ChainState:
+    def _after(self, state: ChainState, block: TransitionBlock) -> ChainState:
         """Return the state after a block that counts."""
         return replace(
             state,
@@ -336,7 +331,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         thin = self.settings.thin
         wanted = self._next_draws(state)
         first = (state.done - self.settings.warmup) // thin
-        blocks: list[Block] = []
+        blocks: list[TransitionBlock] = []
         while wanted:
             state, block = self._moved(state, min(self.longest, wanted), False)
             state = self._after(state, block)
@@ -359,7 +354,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         return state, (piece,)
 
 
-def _start_candidates(target: Target, seed: int, unit: int) -> np.ndarray:
+def _start_candidates(target: TargetDensity, seed: int, unit: int) -> np.ndarray:
     """Return points to start from; every second chain mirrors those of the one before.
 
     Pairs of chains that start on opposite sides rarely settle in the same one of two modes.

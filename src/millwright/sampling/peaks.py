@@ -25,7 +25,7 @@ import numpy as np
 from millwright.sampling.climbs import Top, climbs
 from millwright.sampling.mode import slopes_of
 from millwright.sampling.streams import Stream, generator_of
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 
 __all__ = ["DF", "LEAST_FOR_A_CHAIN", "PeakSearch", "Peaks", "find_peaks", "t_log_density"]
 
@@ -127,7 +127,7 @@ class Peaks:
         )
 
 
-def find_peaks(target: Target, seed: int, most: int = 3000) -> Peaks:
+def find_peaks(target: TargetDensity, seed: int, most: int = 3000) -> Peaks:
     """Climb from many places and tell separate peaks apart.
 
     Parameters
@@ -155,7 +155,7 @@ class _End:
 class PeakSearch:
     """A search for separate peaks; compiles the gradient when it is made."""
 
-    def __init__(self, target: Target, seed: int, most: int) -> None:
+    def __init__(self, target: TargetDensity, seed: int, most: int) -> None:
         self.target = target
         self.most = most
         self.generator = generator_of(seed, Stream.PEAKS)

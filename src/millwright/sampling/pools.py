@@ -23,7 +23,7 @@ from threadpoolctl import threadpool_limits
 
 from millwright.errors import ArgumentError, MillwrightError, WorkerError
 from millwright.sampling.sampler import NEVER, Sampler, Stop
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.wording import action, setting
 
 __all__ = [
@@ -294,7 +294,7 @@ def pool_for(
 
 
 def spread_over_workers(
-    sampler: Any, workers: int | Executor | None, recipe: Callable[[], Target]
+    sampler: Any, workers: int | Executor | None, recipe: Callable[[], TargetDensity]
 ) -> Pool:
     """Return a pool in which a sampler of black boxes has its points evaluated by workers.
 
@@ -308,7 +308,11 @@ class Evaluators(Threads):
     """One thread for the sampler, and worker processes that evaluate its points."""
 
     def __init__(
-        self, sampler: Any, executor: Executor | None, workers: int, recipe: Callable[[], Target]
+        self,
+        sampler: Any,
+        executor: Executor | None,
+        workers: int,
+        recipe: Callable[[], TargetDensity],
     ) -> None:
         super().__init__(1)
         self.own = executor is None

@@ -16,7 +16,7 @@ from millwright.sampling.methods import RandomWalk
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.walk_block import Walked, walk_for, walk_length
 from millwright.sampling.walking import (
     acceptance_for,
@@ -67,7 +67,12 @@ class RandomWalkSampler(WindowedSampler[WalkState, RandomWalk]):
     """Random-walk Metropolis on a traceable target."""
 
     def __init__(
-        self, target: Target, settings: FitSettings, chains: int, seed: int, method: RandomWalk
+        self,
+        target: TargetDensity,
+        settings: FitSettings,
+        chains: int,
+        seed: int,
+        method: RandomWalk,
     ) -> None:
         self.steps = method.steps or steps_for(target.dimension)
         longest = walk_length(target.dimension, self.steps)

@@ -17,10 +17,10 @@ import numpy as np
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.sampling.peaks import DF, Peaks
 
-__all__ = ["Mixture", "Towards", "draw_from", "log_mixture", "mixture_at"]
+__all__ = ["PeakMixture", "Towards", "draw_from", "log_mixture", "mixture_at"]
 
 
-class Mixture(NamedTuple):
+class PeakMixture(NamedTuple):
     """Student-t distributions with 5 degrees of freedom, as arguments of compiled functions.
 
     Attributes
@@ -38,7 +38,7 @@ class Mixture(NamedTuple):
     inverses: Any
 
 
-def mixture_at(peaks: Peaks) -> Mixture | None:
+def mixture_at(peaks: Peaks) -> PeakMixture | None:
     """Return the mixture at several peaks; None for one peak, or without their curvature."""
     if not peaks.several or not len(peaks.factors):
         return None
@@ -56,10 +56,10 @@ def mixture_at(peaks: Peaks) -> Mixture | None:
     )
     scale = np.log(np.abs(np.diagonal(peaks.factors, axis1=1, axis2=2))).sum(axis=1)
     logs = np.log(shares) + constant - scale
-    return Mixture(shares, logs, peaks.positions, peaks.factors, inverses)
+    return PeakMixture(shares, logs, peaks.positions, peaks.factors, inverses)
 
 
-def log_mixture(m: Mathematics, position: Array, mixture: Mixture) -> Array:
+def log_mixture(m: Mathematics, position: Array, mixture: PeakMixture) -> Array:
     """Return the log density at positions of shape (..., dimension)."""
     dimension = position.shape[-1]
     apart = position[..., None, :] - mixture.centres
@@ -69,7 +69,7 @@ def log_mixture(m: Mathematics, position: Array, mixture: Mixture) -> Array:
     return top[..., 0] + m.log(m.sum(m.exp(each - top), axis=-1))
 
 
-def draw_from(mixture: Mixture, generator: np.random.Generator, count: int) -> np.ndarray:
+def draw_from(mixture: PeakMixture, generator: np.random.Generator, count: int) -> np.ndarray:
     """Return independent draws, shape (count, dimension)."""
     shares = mixture.shares / mixture.shares.sum()
     which = generator.choice(len(shares), size=count, p=shares)

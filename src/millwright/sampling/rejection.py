@@ -17,9 +17,9 @@ from millwright.sampling.mode import find_peak
 from millwright.sampling.piece import STATISTICS, Piece, joined
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
-from millwright.sampling.state import Generators, State, restored
+from millwright.sampling.state import Generators, UnitState, restored
 from millwright.sampling.streams import Stream, generator_of
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.wording import either, setting
 
 __all__ = ["RejectionSampler", "RejectionState"]
@@ -32,7 +32,7 @@ _RUNAWAY = 10.0
 
 
 @dataclass(frozen=True, kw_only=True)
-class RejectionState(State):
+class RejectionState(UnitState):
     """How far a stream of candidates is.
 
     Attributes
@@ -59,7 +59,12 @@ class RejectionSampler:
     """Rejection sampling; each chain is a stream of candidates of its own."""
 
     def __init__(
-        self, target: Target, settings: FitSettings, chains: int, seed: int, method: Rejection
+        self,
+        target: TargetDensity,
+        settings: FitSettings,
+        chains: int,
+        seed: int,
+        method: Rejection,
     ) -> None:
         self.target = target
         self.settings = settings
@@ -227,7 +232,7 @@ class _Candidate:
     compare: Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
 
 
-def _prior(target: Target) -> _Candidate:
+def _prior(target: TargetDensity) -> _Candidate:
     if target.prior_draws is None:
         raise ArgumentError(
             "candidate='prior' needs a prior that can be drawn from; this one is not proper, or "
@@ -242,7 +247,7 @@ def _prior(target: Target) -> _Candidate:
     return _Candidate(target.prior_draws, compare)
 
 
-def _around_mode(target: Target, method: Rejection, seed: int) -> _Candidate:
+def _around_mode(target: TargetDensity, method: Rejection, seed: int) -> _Candidate:
     """Return a Student-t around the mode, with the curvature there."""
     if not target.traceable:
         raise ArgumentError(
@@ -281,7 +286,9 @@ def _around_mode(target: Target, method: Rejection, seed: int) -> _Candidate:
     return _Candidate(draw, compare)
 
 
-def _highest_ratio(candidate: _Candidate, target: Target, generator: np.random.Generator) -> float:
+def _highest_ratio(
+    candidate: _Candidate, target: TargetDensity, generator: np.random.Generator
+) -> float:
     """Search for the largest log ratio, from the best of many candidates and starting points.
 
     The candidates alone would not see a mode that they hardly reach.

@@ -15,20 +15,20 @@ from millwright.sampling.no_u_turn import ChainState, NoUTurnSampler
 from millwright.sampling.random_walk import RandomWalkSampler, WalkState
 from millwright.sampling.rejection import RejectionSampler, RejectionState
 from millwright.sampling.sampler import FitSettings, Sampler
-from millwright.sampling.state import State
-from millwright.sampling.target import Target
+from millwright.sampling.state import UnitState
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.tempering import LadderState, TemperingSampler
 
 __all__ = ["STATES", "build"]
 
-STATES: dict[str, type[State]] = {
+STATES: dict[str, type[UnitState]] = {
     kind.__name__: kind
     for kind in (ChainState, WalkState, WalksState, EnsembleState, LadderState, RejectionState)
 }
 
 
 def build(
-    target: Target, settings: FitSettings, chains: int, seed: int, method: Method
+    target: TargetDensity, settings: FitSettings, chains: int, seed: int, method: Method
 ) -> Sampler:
     """Return the sampler of a method on a target."""
     match method:

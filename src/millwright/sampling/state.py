@@ -8,14 +8,14 @@ from typing import Any, Self, TypeVar
 
 import numpy as np
 
-__all__ = ["Generators", "State", "packed", "restored", "unpacked", "widths"]
+__all__ = ["Generators", "UnitState", "packed", "restored", "unpacked", "widths"]
 
 Generators = Mapping[str, Any]
 """State of a NumPy bit generator, as its `state` gives it: strings and whole numbers."""
 
 
 @dataclass(frozen=True, kw_only=True)
-class State:
+class UnitState:
     """All that a unit of work (a chain, or chains that move together) needs to go on.
 
     Fields are numbers, texts, mappings of those, or float64 arrays.
@@ -52,10 +52,10 @@ class State:
         return replace(self, seconds=self.seconds + seconds)
 
 
-AnyState = TypeVar("AnyState", bound=State)
+AnyState = TypeVar("AnyState", bound=UnitState)
 
 
-def packed(state: State) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
+def packed(state: UnitState) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
     """Split a state into what JSON can hold and arrays."""
     values = {f.name: getattr(state, f.name) for f in fields(state)}
     arrays = {name: value for name, value in values.items() if isinstance(value, np.ndarray)}

@@ -11,11 +11,11 @@ import numpy as np
 if TYPE_CHECKING:
     from millwright.sampling.peaks import Peaks
 
-__all__ = ["Target"]
+__all__ = ["TargetDensity"]
 
 
 @dataclass(frozen=True)
-class Target:
+class TargetDensity:
     """A density to sample from.
 
     Attributes

@@ -22,10 +22,10 @@ from millwright.distributions import on_numpy
 from millwright.sampling.ladder_moves import Plan, Rungs, moves_for
 from millwright.sampling.methods import Tempering
 from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
-from millwright.sampling.reference import Mixture, Towards, draw_from, log_mixture, mixture_at
+from millwright.sampling.reference import PeakMixture, Towards, draw_from, log_mixture, mixture_at
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.walking import (
     acceptance_for,
     first_scale,
@@ -91,7 +91,12 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
     """Parallel tempering with random-walk moves; each chain with its ladder is a unit."""
 
     def __init__(
-        self, target: Target, settings: FitSettings, chains: int, seed: int, method: Tempering
+        self,
+        target: TargetDensity,
+        settings: FitSettings,
+        chains: int,
+        seed: int,
+        method: Tempering,
     ) -> None:
         self.steps = method.steps or steps_for(target.dimension)
         super().__init__(target, settings, chains, seed, method, cost=self.steps * method.rungs)
@@ -229,7 +234,7 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         return state, (replace(Piece.empty(self.target.dimension), warmup=row),)
 
 
-def _towards(target: Target, mixture: Mixture) -> Target:
+def _towards(target: TargetDensity, mixture: PeakMixture) -> TargetDensity:
     """Return the target with the mixture in the place of its prior."""
 
     def split(positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

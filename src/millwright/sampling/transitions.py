@@ -9,7 +9,7 @@ import jax
 import jax.numpy as jnp
 from jax import Array, lax
 
-from millwright.sampling.block import Moments, Settings, State, StepSize
+from millwright.sampling.block_tuples import Moments, PhasePoint, Settings, StepSize
 from millwright.sampling.methods import DEEPEST
 from millwright.sampling.piece import STATISTICS
 from millwright.sampling.trajectory import Point, transition
@@ -19,14 +19,14 @@ __all__ = ["block_of_transitions"]
 
 def block_of_transitions(
     log_density: Callable[[Any, Any], Any],
-    state: State,
+    state: PhasePoint,
     step_size: StepSize,
     moments: Moments,
     settings: Settings,
     momenta: Array,
     seeds: Array,
     arguments: Any,
-) -> tuple[State, StepSize, Moments, Array, Array, Array]:
+) -> tuple[PhasePoint, StepSize, Moments, Array, Array, Array]:
     """Return the state, what was learned, and draws, statistics and ends; to be compiled.
 
     The arguments after `log_density` are those of `block_for`, and the target's own. As many
@@ -74,7 +74,7 @@ def block_of_transitions(
     _, point, step_size, moments, draws, statistics, ends = lax.while_loop(
         lambda carry: carry[0] < settings.count, one, carry
     )
-    state = State(point.q, point.gradient, point.log_density)
+    state = PhasePoint(point.q, point.gradient, point.log_density)
     return state, step_size, moments, draws, statistics, ends
 
 

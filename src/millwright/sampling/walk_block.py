@@ -10,7 +10,7 @@ import numpy as np
 from millwright.distributions.mathematics import Array
 from millwright.sampling.block import padded
 from millwright.sampling.compiling import compiled, on_device
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 
 __all__ = ["Walked", "walk_for", "walk_length"]
 
@@ -41,7 +41,7 @@ def walk_length(dimension: int, steps: int) -> int:
     return int(np.clip(1_000_000 // (dimension * steps), 1, 10_000))
 
 
-def walk_for(target: Target, steps: int) -> Callable[..., Walked]:
+def walk_for(target: TargetDensity, steps: int) -> Callable[..., Walked]:
     """Return the compiled block of a walk with `steps` steps for each kept draw.
 
     Its arguments are position, log density, log scale, step directions of shape

@@ -13,7 +13,7 @@ from millwright.errors import ArgumentError, StartError
 from millwright.sampling.methods import RandomWalk
 from millwright.sampling.mode import Peak, find_peak
 from millwright.sampling.mode_by_values import find_peak_by_values
-from millwright.sampling.target import Target
+from millwright.sampling.target import TargetDensity
 
 __all__ = [
     "acceptance_for",
@@ -43,7 +43,7 @@ def first_scale(dimension: int) -> float:
 
 
 def good_start(
-    target: Target,
+    target: TargetDensity,
     generator: np.random.Generator,
     wanted: int = 1,
     tried: int = 20,
@@ -79,7 +79,9 @@ def good_start(
     return candidates[best], values[best], spread
 
 
-def first_factor(method: RandomWalk, target: Target, seed: int, spread: np.ndarray) -> np.ndarray:
+def first_factor(
+    method: RandomWalk, target: TargetDensity, seed: int, spread: np.ndarray
+) -> np.ndarray:
     """Return the Cholesky factor of the first proposals' covariance.
 
     Raises
@@ -109,13 +111,17 @@ def first_factor(method: RandomWalk, target: Target, seed: int, spread: np.ndarr
         ) from None
 
 
-def peak_of(target: Target, seed: int) -> Peak:
+def peak_of(target: TargetDensity, seed: int) -> Peak:
     """Return the highest point of a target, with or without its gradient."""
     return find_peak(target, seed) if target.traceable else find_peak_by_values(target, seed)
 
 
 def walk_start(
-    method: RandomWalk, target: Target, generator: np.random.Generator, seed: int, chain: int
+    method: RandomWalk,
+    target: TargetDensity,
+    generator: np.random.Generator,
+    seed: int,
+    chain: int,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Return where a random walk begins; see `good_start`."""
     found = good_start(target, generator, chain=chain)

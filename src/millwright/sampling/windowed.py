@@ -13,15 +13,15 @@ from millwright.sampling.pace import Pace
 from millwright.sampling.piece import Piece, joined
 from millwright.sampling.progress import ChainProgress
 from millwright.sampling.sampler import FitSettings, Stop
-from millwright.sampling.state import State
-from millwright.sampling.target import Target
+from millwright.sampling.state import UnitState
+from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import plan
 
 __all__ = ["WindowedSampler", "WindowedState", "closed"]
 
 
 @dataclass(frozen=True, kw_only=True)
-class WindowedState(State):
+class WindowedState(UnitState):
     """Where a unit is in its warm-up.
 
     Attributes
@@ -55,7 +55,7 @@ class WindowedSampler(ABC, Generic[AnyWindowed, AnyMethod]):
 
     def __init__(
         self,
-        target: Target,
+        target: TargetDensity,
         settings: FitSettings,
         chains: int,
         seed: int,

@@ -23,7 +23,7 @@ from millwright.errors import StorageError
 from millwright.sampling.chain_buffer import ChainBuffer, rows_per_part
 from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.sampler import chains_of
-from millwright.sampling.state import State, packed
+from millwright.sampling.state import UnitState, packed
 from millwright.storage.own_files import write_whole
 from millwright.storage.parts import part_name, write_part
 from millwright.wording import action
@@ -71,10 +71,10 @@ class RunWriter:
         self.meta = meta
         self.report = report
         self.chains = dict(chains)
-        self.states: dict[int, State] = {}
+        self.states: dict[int, UnitState] = {}
         self.due: dict[int, float] = {}
 
-    def receive(self, state: State, pieces: tuple[Piece, ...]) -> None:
+    def receive(self, state: UnitState, pieces: tuple[Piece, ...]) -> None:
         """Take the new state of a unit and a piece of each of its chains.
 
         Raises

@@ -1,0 +1,53 @@
+"""What distributions made from others share.
+
+The parameters of a modified distribution are those of its components, each with the component's
+name in front (`first.location`), and its own.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.distributions.family import Family, Parameter, Parameters
+from millwright.distributions.mathematics import Array
+
+__all__ = ["Modified", "PROBABILITY", "parameters_of"]
+
+
+PROBABILITY = "probability"
+
+
+def parameters_of(name: str, p: Parameters) -> dict[str, Array]:
+    """Return the parameters of one component."""
+    prefix = name + "."
+    return {key[len(prefix) :]: value for key, value in p.items() if key.startswith(prefix)}
+
+
+class Modified(Family):
+    """A family built from component families.
+
+    Attributes
+    ----------
+    components
+        Names of the components in the order in which a call gives them.
+    own
+        Parameters of the modifier itself.
+    """
+
+    components: tuple[str, ...] = ("of",)
+    own: tuple[Parameter, ...] = ()
+    needs_whole: bool | None = None
+    truncatable = False
+
+    def __init__(self, *families: Family) -> None:
+        self.families = dict(zip(self.components, families, strict=True))
+        inner = [
+            Parameter(f"{name}.{q.name}", q.domain, q.meaning, instead_of=q.instead_of)
+            for name, family in self.families.items()
+            for q in family.parameters
+        ]
+        self.parameters = (*inner, *self.own)  # type: ignore[misc]
+        self.whole = any(family.whole for family in families)  # type: ignore[misc]
+
+    def survival_quantile(self, q: Array, p: Parameters) -> Array:
+        return self.quantile(1 - np.asarray(q), p)
