@@ -128,7 +128,7 @@ def __getattr__(name: str) -> Any:
     elif name in _MODULES:
         value = importlib.import_module(f"millwright.{name}")
     elif name in (*_DISTRIBUTIONS, *_MODIFIERS, *_KERNELS, *_FUNCTIONS):
-        value = importlib.import_module("millwright.language.symbols").called(name)
+        value = importlib.import_module("millwright.modelling.constructors").constructor(name)
     else:
         raise AttributeError(f"module 'millwright' has no attribute {name!r}")
     globals()[name] = value

@@ -38,24 +38,83 @@ class Point(NamedTuple):
     energy: Array
 
 
-class _Tree(NamedTuple):
-    """State of the loop: the trajectory so far and the doubling in progress."""
+class _Ends(NamedTuple):
+    """Both ends of the trajectory, the left one first.
 
-    ends_q: Array
-    ends_r: Array
-    ends_gradient: Array
-    sample: Point
+    Attributes
+    ----------
+    q
+        Positions, shape (3, dimension); the last row is where a step that diverged goes.
+    r, gradient
+        Momenta and gradients, shape (2, dimension).
+    """
+
+    q: Array
+    r: Array
+    gradient: Array
+
+
+class _Marks(NamedTuple):
+    """The first step of each subtree in progress, each of shape (DEEPEST + 1, dimension).
+
+    Attributes
+    ----------
+    r, before
+        Its momentum, and that of the step before it.
+    sum
+        Sum of the momenta of the doubling before it.
+    """
+
+    r: Array
+    sum: Array
+    before: Array
+
+
+class _Doubling(NamedTuple):
+    """The doubling in progress; numbers without an axis but for `momenta` (dimension,).
+
+    Attributes
+    ----------
+    side
+        0 if it grows to the left, 1 to the right.
+    leaf
+        How many steps it has.
+    proposal
+        A point of it, drawn by weight.
+    momenta, log_weight
+        Sum of its momenta, and logarithm of the sum of its weights.
+    """
+
+    side: Array
+    leaf: Array
     proposal: Point
     momenta: Array
-    new_momenta: Array
     log_weight: Array
-    new_log_weight: Array
-    mark_r: Array
-    mark_sum: Array
-    mark_before: Array
+    marks: _Marks
+
+
+class _Tree(NamedTuple):
+    """State of the loop: the trajectory of full doublings, and the one in progress.
+
+    Attributes
+    ----------
+    sample, momenta, log_weight
+        Of the full doublings: a point drawn by weight, the sum of momenta (dimension,) and the
+        logarithm of the sum of weights.
+    depth
+        How many doublings are full.
+    steps, acceptance
+        Leapfrog steps so far, and the sum of their acceptance probabilities.
+    diverging, going
+        Whether the last step diverged, and whether another is to be taken.
+    """
+
+    ends: _Ends
+    sample: Point
+    momenta: Array
+    log_weight: Array
+    doubling: _Doubling
     depth: Array
-    leaf: Array
-    side: Array
     steps: Array
     acceptance: Array
     diverging: Array
@@ -135,31 +194,32 @@ def transition(
         tree.steps,
         tree.depth,
         tree.diverging,
-        _row(tree.ends_q, tree.side),
+        _row(tree.ends.q, tree.doubling.side),
     )
 
 
 def _first(start: Point, momentum: Array, seed: Array) -> _Tree:
-    zeros = jnp.zeros_like(start.q)
     marks = jnp.zeros((DEEPEST + 1, start.q.shape[0]))
     none = jnp.asarray(0, jnp.int32)
     no = jnp.asarray(False)
     return _Tree(
-        ends_q=jnp.stack([start.q, start.q, start.q]),
-        ends_r=jnp.stack([momentum, momentum]),
-        ends_gradient=jnp.stack([start.gradient, start.gradient]),
+        ends=_Ends(
+            q=jnp.stack([start.q, start.q, start.q]),
+            r=jnp.stack([momentum, momentum]),
+            gradient=jnp.stack([start.gradient, start.gradient]),
+        ),
         sample=start,
-        proposal=start,
         momenta=momentum,
-        new_momenta=zeros,
         log_weight=jnp.asarray(0.0),
-        new_log_weight=jnp.asarray(-jnp.inf),
-        mark_r=marks,
-        mark_sum=marks,
-        mark_before=marks,
+        doubling=_Doubling(
+            side=(uniform(seed, jnp.asarray(0)) < 0.5).astype(jnp.int32),
+            leaf=none,
+            proposal=start,
+            momenta=jnp.zeros_like(start.q),
+            log_weight=jnp.asarray(-jnp.inf),
+            marks=_Marks(marks, marks, marks),
+        ),
         depth=none,
-        leaf=none,
-        side=(uniform(seed, jnp.asarray(0)) < 0.5).astype(jnp.int32),
         steps=none,
         acceptance=jnp.asarray(0.0),
         diverging=no,
@@ -181,6 +241,24 @@ def _turns(first: Array, last: Array, total: Array) -> Array:
     return (jnp.sum(first * total) <= 0) | (jnp.sum(last * total) <= 0)
 
 
+def _leapfrog(
+    value_and_gradient: Callable[[Array], tuple[Array, Array]],
+    ends: _Ends,
+    side: Array,
+    step_size: Array,
+    scale: Array,
+) -> tuple[Point, Array, Array]:
+    """Return the point one leapfrog step beyond an end, its momentum, and the momentum before."""
+    signed = jnp.where(side == 1, step_size, -step_size)
+    before = _row(ends.r, side)
+    half = before + 0.5 * signed * _row(ends.gradient, side)
+    q = _row(ends.q, side) + signed * stretched(scale, half)
+    log_density, gradient = value_and_gradient(q)
+    gradient = shrunk(scale, gradient)
+    r = half + 0.5 * signed * gradient
+    return Point(q, gradient, log_density, 0.5 * jnp.sum(r * r) - log_density), r, before
+
+
 def _step(
     value_and_gradient: Callable[[Array], tuple[Array, Array]],
     tree: _Tree,
@@ -191,53 +269,46 @@ def _step(
     max_depth: Array,
 ) -> _Tree:
     """Take one leapfrog step; finish the doubling if it was the last one of it."""
-    side, leaf = tree.side, tree.leaf
-    signed = jnp.where(side == 1, step_size, -step_size)
-    r_before = _row(tree.ends_r, side)
-    r_half = r_before + 0.5 * signed * _row(tree.ends_gradient, side)
-    q = _row(tree.ends_q, side) + signed * stretched(scale, r_half)
-    log_density, gradient = value_and_gradient(q)
-    gradient = shrunk(scale, gradient)
-    r = r_half + 0.5 * signed * gradient
-    new = Point(q, gradient, log_density, 0.5 * jnp.sum(r * r) - log_density)
+    side, leaf = tree.doubling.side, tree.doubling.leaf
+    new, r, r_before = _leapfrog(value_and_gradient, tree.ends, side, step_size, scale)
     error = start_energy - new.energy
     log_weight = jnp.where(jnp.isnan(error), -jnp.inf, error)
     diverging = log_weight < -_DIVERGENCE
 
-    marks, momenta, turning = _turns_within(tree, r, r_before)
-    new_log_weight = jnp.logaddexp(tree.new_log_weight, log_weight)
+    marks, momenta, turning = _turns_within(tree.doubling, r, r_before)
+    total_weight = jnp.logaddexp(tree.doubling.log_weight, log_weight)
     draw = 3 * tree.steps + 1
-    take = (leaf == 0) | (uniform(seed, draw) < jnp.exp(log_weight - new_log_weight))
-    proposal = lax.cond(take, lambda: new, lambda: tree.proposal)
+    take = (leaf == 0) | (uniform(seed, draw) < jnp.exp(log_weight - total_weight))
+    proposal = lax.cond(take, lambda: new, lambda: tree.doubling.proposal)
 
     good = ~diverging & ~turning
     full = good & (leaf + 1 == (jnp.asarray(1, jnp.int32) << tree.depth))
-    ends_r = _with_row(tree.ends_r, side, r)
-    grown = tree._replace(
+    ends = _Ends(
         # A step that diverged goes to a spare row: its beginning shows where the trouble is.
-        ends_q=_with_row(tree.ends_q, jnp.where(diverging, 2, side), q),
-        ends_r=ends_r,
-        ends_gradient=_with_row(tree.ends_gradient, side, gradient),
-        proposal=proposal,
-        mark_r=marks[0],
-        mark_sum=marks[1],
-        mark_before=marks[2],
+        q=_with_row(tree.ends.q, jnp.where(diverging, 2, side), new.q),
+        r=_with_row(tree.ends.r, side, r),
+        gradient=_with_row(tree.ends.gradient, side, new.gradient),
     )
+    doubling = _Doubling(side, leaf, proposal, momenta, total_weight, marks)
+    grown = tree._replace(ends=ends, doubling=doubling)
     sample, total, weight, turned, next_side = lax.cond(
         full,
-        lambda: _merge(grown, momenta, new_log_weight, r, seed, draw),
+        lambda: _merge(grown, r, seed, draw),
         lambda: (tree.sample, tree.momenta, tree.log_weight, jnp.asarray(False), side),
     )
     depth = tree.depth + full
-    return grown._replace(
+    return _Tree(
+        ends=ends,
         sample=sample,
         momenta=total,
-        new_momenta=jnp.where(full, 0.0, momenta),
         log_weight=weight,
-        new_log_weight=jnp.where(full, -jnp.inf, new_log_weight),
+        doubling=doubling._replace(
+            side=next_side,
+            leaf=jnp.where(full, 0, leaf + 1),
+            momenta=jnp.where(full, 0.0, momenta),
+            log_weight=jnp.where(full, -jnp.inf, total_weight),
+        ),
         depth=depth,
-        leaf=jnp.where(full, 0, leaf + 1),
-        side=next_side,
         steps=tree.steps + 1,
         acceptance=tree.acceptance + jnp.exp(jnp.minimum(log_weight, 0.0)),
         diverging=diverging,
@@ -245,9 +316,7 @@ def _step(
     )
 
 
-def _turns_within(
-    tree: _Tree, r: Array, r_before: Array
-) -> tuple[tuple[Array, Array, Array], Array, Array]:
+def _turns_within(doubling: _Doubling, r: Array, r_before: Array) -> tuple[_Marks, Array, Array]:
     """Mark an even step; at an odd one, check every subtree that ends here.
 
     Each subtree of 2^k steps is checked as a whole and, for k > 1, across its two halves: the
@@ -257,24 +326,26 @@ def _turns_within(
 
     Returns the marks, the sum of momenta of the doubling so far, and whether it turns.
     """
-    leaf = tree.leaf
+    leaf = doubling.leaf
     even = (leaf & 1) == 0
     row = lax.population_count(leaf >> 1)
     # An odd step writes to a spare row, which spares a copy of the table.
     write = jnp.where(even, row, DEEPEST)
-    mark_r = _with_row(tree.mark_r, write, r)
-    mark_sum = _with_row(tree.mark_sum, write, tree.new_momenta)
-    mark_before = _with_row(tree.mark_before, write, r_before)
-    total = tree.new_momenta + r
+    marks = _Marks(
+        r=_with_row(doubling.marks.r, write, r),
+        sum=_with_row(doubling.marks.sum, write, doubling.momenta),
+        before=_with_row(doubling.marks.before, write, r_before),
+    )
+    total = doubling.momenta + r
     trailing_ones = lax.population_count(leaf & ~(leaf + 1))
     first = jnp.where(even, row + 1, row - trailing_ones + 1)
 
     def check(state: tuple[Array, Array]) -> tuple[Array, Array]:
         at, _ = state
-        start_r, start_sum = _row(mark_r, at), _row(mark_sum, at)
+        start_r, start_sum = _row(marks.r, at), _row(marks.sum, at)
         whole = _turns(start_r, r, total - start_sum)
-        middle_r, middle_sum = _row(mark_r, at + 1), _row(mark_sum, at + 1)
-        last_r = _row(mark_before, at + 1)
+        middle_r, middle_sum = _row(marks.r, at + 1), _row(marks.sum, at + 1)
+        last_r = _row(marks.before, at + 1)
         across = _turns(start_r, middle_r, middle_sum - start_sum + middle_r)
         across |= _turns(last_r, r, total - middle_sum + last_r)
         return at - 1, whole | ((at < row) & across)
@@ -282,23 +353,24 @@ def _turns_within(
     _, turning = lax.while_loop(
         lambda state: (state[0] >= first) & ~state[1], check, (row, jnp.asarray(False))
     )
-    return (mark_r, mark_sum, mark_before), total, turning
+    return marks, total, turning
 
 
 def _merge(
-    tree: _Tree, momenta: Array, new_log_weight: Array, r: Array, seed: Array, draw: Array
+    tree: _Tree, r: Array, seed: Array, draw: Array
 ) -> tuple[Point, Array, Array, Array, Array]:
-    """Join a finished doubling to the trajectory; choose the side of the next."""
-    take = uniform(seed, draw + 1) < jnp.exp(new_log_weight - tree.log_weight)
-    sample = lax.cond(take, lambda: tree.proposal, lambda: tree.sample)
-    total = tree.momenta + momenta
-    far_end = _row(tree.ends_r, 1 - tree.side)
-    first_new, last_old = tree.mark_r[0], tree.mark_before[0]
+    """Join a finished doubling, whose last momentum is `r`; choose the side of the next."""
+    new = tree.doubling
+    take = uniform(seed, draw + 1) < jnp.exp(new.log_weight - tree.log_weight)
+    sample = lax.cond(take, lambda: new.proposal, lambda: tree.sample)
+    total = tree.momenta + new.momenta
+    far_end = _row(tree.ends.r, 1 - new.side)
+    first_new, last_old = new.marks.r[0], new.marks.before[0]
     turned = (
         _turns(far_end, r, total)
         | _turns(far_end, first_new, tree.momenta + first_new)
-        | _turns(last_old, r, momenta + last_old)
+        | _turns(last_old, r, new.momenta + last_old)
     )
     side = (uniform(seed, draw + 2) < 0.5).astype(jnp.int32)
-    weight = jnp.logaddexp(tree.log_weight, new_log_weight)
+    weight = jnp.logaddexp(tree.log_weight, new.log_weight)
     return sample, total, weight, turned, side
