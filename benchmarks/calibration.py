@@ -225,7 +225,7 @@ def ranks(name: str, fits: int) -> tuple[dict[str, np.ndarray], int]:
     for number in range(fits):
         table = fake.data(number)
         posterior = model.fit(table, chains=2, draws=500, warmup=500, seed=number, progress=False)
-        divergences += int(posterior.fit.statistics["divergent"].sum())
+        divergences += int(posterior.fit.statistics["diverged"].sum())
         for key, draws in posterior.draws.single().items():
             kept = draws[:, 9::10].ravel()
             found[key].append(int((kept < truth[key][0, number]).sum()))

@@ -17,7 +17,7 @@ import numpy as np
 from scipy import special, stats
 
 import millwright as mw
-from millwright.diagnostics.convergence import mcse_mean
+from millwright.diagnostics.convergence import mean_error
 
 PRIORS = {
     "base": "normal(0, 2)",
@@ -100,14 +100,14 @@ def main() -> None:
             table = data(rows, sizes)
             exact = exact_mean_log_spread(rows, table)
             for form in ("informed", "centred", "non-centred"):
-                fit = model.fit(table, seed=3, group_form=form, draws=2000, progress=False)
-                ess = np.fmin(fit.measures.ess_bulk, fit.measures.ess_tail).min()
+                fit = model.fit(table, seed=3, parameterisation=form, draws=2000, progress=False)
+                ess = np.fmin(fit.measures.bulk_size, fit.measures.tail_size).min()
                 log_spread = np.log(fit.draws.get("spread"))[..., None]
-                error = (log_spread.mean() - exact) / mcse_mean(log_spread)[0]
-                bad = int(fit.fit.statistics["divergent"].sum())
+                error = (log_spread.mean() - exact) / mean_error(log_spread)[0]
+                bad = int(fit.fit.statistics["diverged"].sum())
                 print(
                     f"{rows:10s} {design:7s} {form:12s} {bad:6d}"
-                    f"          {1000 * ess / fit.fit.statistics['steps'].sum():8.1f}"
+                    f"          {1000 * ess / fit.fit.statistics['evaluations'].sum():8.1f}"
                     f"             {error:+6.1f} MCSE"
                 )
 
@@ -165,10 +165,10 @@ def more() -> None:
     print("design                form         divergences   ESS/1000 gradients")
     for name, (model, table) in cases.items():
         for form in ("informed", "centred", "non-centred"):
-            fit = model.fit(table, seed=3, group_form=form, draws=2000, progress=False)
-            ess = np.nanmin(np.fmin(fit.measures.ess_bulk, fit.measures.ess_tail))
-            bad = int(fit.fit.statistics["divergent"].sum())
-            shown = f"{1000 * ess / fit.fit.statistics['steps'].sum():8.1f}"
+            fit = model.fit(table, seed=3, parameterisation=form, draws=2000, progress=False)
+            ess = np.nanmin(np.fmin(fit.measures.bulk_size, fit.measures.tail_size))
+            bad = int(fit.fit.statistics["diverged"].sum())
+            shown = f"{1000 * ess / fit.fit.statistics['evaluations'].sum():8.1f}"
             print(f"{name:21s} {form:12s} {bad:6d}          {shown}")
 
 

@@ -49,16 +49,16 @@ def figures(posterior: Posterior) -> dict[str, Callable[[], Figure]]:
     six = list(posterior.draws.single())[:6]
     check = posterior.predictive_check()
     decision = posterior.decide("weights[1]", rope=(-0.1, 0.1))
-    fits = mw.across_fits("weights", one=posterior, two=posterior)
+    fits = mw.compare_estimates("weights", one=posterior, two=posterior)
     eight = list(posterior.draws.single())[:8]
     return {
         "trace (eight)": lambda: plots.trace(posterior, eight),
         "densities": lambda: plots.densities(posterior),
-        "ranks": lambda: plots.ranks(posterior),
+        "ranks": lambda: plots.rank_counts(posterior),
         "autocorrelation": lambda: plots.autocorrelation(posterior),
         "running means": lambda: plots.running_mean(posterior),
-        "pairs (six)": lambda: plots.pairs(posterior, six),
-        "energy": lambda: plots.energy(posterior),
+        "pairs (six)": lambda: plots.scatter_matrix(posterior, six),
+        "energy": lambda: plots.energy_changes(posterior),
         "intervals": lambda: plots.intervals(posterior),
         "posterior densities": lambda: plots.posterior_densities(posterior, rope=(-0.1, 0.1)),
         "decision": lambda: plots.decision(decision),
@@ -66,8 +66,8 @@ def figures(posterior: Posterior) -> dict[str, Callable[[], Figure]]:
         "predictive check": lambda: plots.predictive_check(check),
         "check, densities": lambda: plots.predictive_check(check, show="densities"),
         "check, rows": lambda: plots.predictive_check(check, show="rows"),
-        "left-out positions": lambda: plots.left_out_positions(posterior),
-        "across fits": lambda: plots.across_fits(fits),
+        "left-out positions": lambda: plots.leave_one_out_pit(posterior),
+        "across fits": lambda: plots.compare_estimates(fits),
         "overview": lambda: plots.overview(posterior),
     }
 

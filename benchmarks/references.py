@@ -16,7 +16,7 @@ import sys
 import numpy as np
 from reference_targets import ALL, QUANTILES, Answer, Reference
 
-from millwright.diagnostics.convergence import mcse_mean, mcse_quantile, mcse_sd
+from millwright.diagnostics.convergence import mean_error, quantile_error, sd_error
 from millwright.posterior.posterior import Posterior
 
 _TOO_FAR = 4.5
@@ -27,11 +27,11 @@ def errors(value: np.ndarray, answer: Answer) -> list[float]:
     x = value[..., None]
     flat = value.reshape(-1)
     found = [
-        ((flat.mean() - answer.mean) / mcse_mean(x)[0]),
-        ((flat.std() - answer.sd) / mcse_sd(x)[0]),
+        ((flat.mean() - answer.mean) / mean_error(x)[0]),
+        ((flat.std() - answer.sd) / sd_error(x)[0]),
     ]
     for at, exact in zip(QUANTILES, answer.quantiles, strict=True):
-        found.append((np.quantile(flat, at) - exact) / mcse_quantile(x, at)[0])
+        found.append((np.quantile(flat, at) - exact) / quantile_error(x, at)[0])
     return [float(error) for error in found if np.isfinite(error)]
 
 
@@ -65,7 +65,7 @@ def main() -> None:
             clean += posterior.verdict.good
             wrong = bool(some) and max(map(abs, some)) > _TOO_FAR
             misled += posterior.verdict.good and wrong
-            ess = min(posterior.measures.ess_bulk.min(), posterior.measures.ess_tail.min())
+            ess = min(posterior.measures.bulk_size.min(), posterior.measures.tail_size.min())
             gradients.append(1000 * ess / sum(c["steps"] for c in posterior.record.chains))
             seconds.append(ess / posterior.record.seconds["sampling"])
         rms = np.sqrt(np.mean(np.square(found))) if found else np.nan

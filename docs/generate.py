@@ -76,7 +76,7 @@ a fit says what they were.
 whose location is linear in what is unknown (a sum of unknowns times columns or labels) and whose
 scale is the same for all rows goes through one small matrix instead of its rows. Rows of other
 outcomes that repeat each other, as counts and yes/no with few predictors do, are taken once with
-their number. `describe()` and `millwright vet` say which outcomes are gathered; predictions and
+their number. `describe()` and `millwright check` say which outcomes are gathered; predictions and
 scores still have every row.
 
 **Arguments** of distributions are given by name; only location and scale may go without. An

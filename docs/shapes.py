@@ -13,7 +13,7 @@ from millwright.distributions.family import Family
 from millwright.distributions.registry import DISTRIBUTIONS
 from millwright.language.definition import define
 from millwright.modelling.arguments import distribution_arguments, family_of
-from millwright.plots.style import BRICK, INK, RIVER, WHEAT, finish, new_figure, styled
+from millwright.plots.style import BLUE, INK, RED, YELLOW, finish, new_figure, styled
 
 PAGE = Path(__file__).parent / "shapes.png"
 
@@ -45,7 +45,7 @@ SHAPES = {
     "von_mises": ["0, concentration=1", "1, concentration=8"],
     "weibull": ["shape=0.8, scale=1", "shape=2, scale=1"],
 }
-LOOKS = ((RIVER, "-"), (WHEAT, "--"), (BRICK, ":"))
+LOOKS = ((BLUE, "-"), (YELLOW, "--"), (RED, ":"))
 
 
 def read(name: str, arguments: str) -> tuple[Family, dict[str, np.ndarray]]:

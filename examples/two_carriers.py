@@ -25,7 +25,7 @@ print("One-sided reading: is Reed's share the larger one?")
 print(f"  {above}")
 print(f"  At the 95 % level: {'yes' if above.value > 0.95 else 'not shown'} (asks for 0.95).")
 print("Two-sided reading: do the shares differ, in either direction?")
-print(f"  The 95 % central interval {'leaves out' if central[0] > 0 else 'holds'} zero, that is:")
+print(f"  The 95 % central interval {'excludes' if central[0] > 0 else 'contains'} zero, that is:")
 print(
     f"  {'yes' if central[0] > 0 or central[1] < 0 else 'not shown'} (asks for 0.975 on one side)."
 )

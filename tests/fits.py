@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 import millwright as mw
-from millwright.diagnostics.convergence import mcse_mean
+from millwright.diagnostics.convergence import mean_error
 from millwright.posterior.posterior import Posterior
 
 SHEET = mw.demo.sheet_path("drying.toml")
@@ -42,4 +42,4 @@ def known_scale() -> tuple[Posterior, np.ndarray]:
 
 def assert_mean_near(case: unittest.TestCase, draws: np.ndarray, mean: float) -> None:
     """Compare the mean of draws (chains, draws) with the exact one, within 4.5 standard errors."""
-    case.assertLess(abs(draws.mean() - mean), 4.5 * mcse_mean(draws[..., None])[0])
+    case.assertLess(abs(draws.mean() - mean), 4.5 * mean_error(draws[..., None])[0])

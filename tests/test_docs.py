@@ -78,7 +78,7 @@ class Docs(unittest.TestCase):
     def test_code_of_tutorial_and_cookbook_runs(self):
         _, printed = self.run_code_of("docs/tutorial.md")
         text = " ".join(printed.split())
-        self.assertIn("9 of 10 imagined values of `flour` lie between 20", text)
+        self.assertIn("90 % of the simulated values of `flour` lie between 20", text)
         self.assertIn("Verdict: Converged", text)
         self.assertIn("`by_furrow > 0` is 0.98", text)
         self.run_code_of("docs/cookbook.md")
@@ -97,7 +97,7 @@ class Docs(unittest.TestCase):
             "`after_six_hours < 15.05` is 0.058",
             "only intervals up to 88.4 % leave it out",
             "drying: REJECT",
-            "9 of 10 imagined values of `moisture` lie between 7",
+            "90 % of the simulated values of `moisture` lie between 7",
         ):
             self.assertIn(words, " ".join(printed.split()))
         times = names["posterior"].convergence_table()["integrated autocorrelation time"]

@@ -6,7 +6,7 @@ import numpy as np
 from scipy import stats
 
 import millwright as mw
-from millwright.diagnostics.convergence import mcse_mean, mcse_quantile, mcse_sd
+from millwright.diagnostics.convergence import mean_error, quantile_error, sd_error
 from tests.fits import assert_mean_near, known_scale, straight
 
 QUANTILES = (0.05, 0.5, 0.95)
@@ -17,10 +17,10 @@ class Exact(unittest.TestCase):
         """Compare mean, sd and the 5, 50, 95 % quantiles within 4.5 standard errors."""
         x = posterior.draws.get(name)[..., None]
         flat = x.ravel()
-        self.assertLess(abs(flat.mean() - mean), 4.5 * mcse_mean(x)[0])
-        self.assertLess(abs(flat.std() - sd), 4.5 * mcse_sd(x)[0])
+        self.assertLess(abs(flat.mean() - mean), 4.5 * mean_error(x)[0])
+        self.assertLess(abs(flat.std() - sd), 4.5 * sd_error(x)[0])
         for probability, value in zip(QUANTILES, quantiles, strict=True):
-            error = mcse_quantile(x, probability)[0]
+            error = quantile_error(x, probability)[0]
             self.assertLess(abs(np.quantile(flat, probability) - value), 4.5 * error)
 
     def assert_follows(self, posterior, name, exact):

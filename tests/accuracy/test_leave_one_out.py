@@ -64,7 +64,7 @@ class Compare(unittest.TestCase):
         result = mw.compare(flat=flat(), straight=straight())
         self.assertEqual(list(result.table().index), ["straight", "flat"])
         self.assertTrue(result.sentence.startswith("`straight` predicts better than `flat`"))
-        gap = result.table().loc["flat", "behind the best by"]
+        gap = -result.table().loc["flat", "elpd difference"]
         self.assertAlmostEqual(gap, straight().leave_one_out().elpd - flat().leave_one_out().elpd)
 
     def test_equal_models_are_said_to_be_equal(self):

@@ -51,21 +51,21 @@ class Commands(unittest.TestCase):
         self.assertAlmostEqual(machine["table"]["drying"]["mean"], -0.55, delta=0.1)
 
     def test_vet_samples_nothing_and_prints_every_prior(self):
-        shown = run_here("vet", SHEET, self.data)
+        shown = run_here("check", SHEET, self.data)
         self.assertEqual(shown.returncode, 0)
         self.assertIn("exponential(rate=1)", shown.stdout)
         self.assertIn("finite at 100 %", shown.stdout)
         self.assertEqual(
-            json.loads(run_here("vet", SHEET, self.data, "--json").stdout)["rows"], {"row": 20}
+            json.loads(run_here("check", SHEET, self.data, "--json").stdout)["rows"], {"row": 20}
         )
 
     def test_vet_names_likely_troubles(self):
         frame = pd.read_csv(self.data)
         frame["hours"] += 1000
         frame.to_csv(self.folder / "far.csv", index=False)
-        shown = run_here("vet", SHEET, self.folder / "far.csv")
+        shown = run_here("check", SHEET, self.folder / "far.csv")
         self.assertIn("Mind: the values of `hours` lie far from zero", shown.stdout)
-        clean = json.loads(run_here("vet", SHEET, self.data, "--json").stdout)
+        clean = json.loads(run_here("check", SHEET, self.data, "--json").stdout)
         self.assertEqual(clean["troubles"], [])
 
     def test_default_run_folder_is_named_after_the_sheet_and_not_overwritten(self):
@@ -95,7 +95,7 @@ class Commands(unittest.TestCase):
         frame.to_csv(bad_data, index=False)
         cases = {
             "Did you mean `hours`": ("fit", bad_sheet, self.data),
-            "row 4": ("vet", SHEET, bad_data),
+            "row 4": ("check", SHEET, bad_data),
             "no model sheet": ("fit", self.folder / "none.toml", self.data),
             "no data file": ("fit", SHEET, self.folder / "none.csv"),
             "not a stored run": ("summary", self.folder),
@@ -150,9 +150,9 @@ class Commands(unittest.TestCase):
         self.assertEqual(run_here("resume", self.folder / "nowhere").returncode, 2)
 
     def test_vet_checks_workers(self):
-        shown = run("vet", SHEET, self.data, "--workers", 1)
+        shown = run("check", SHEET, self.data, "--workers", 1)
         self.assertIn("Worker processes that can evaluate the model: 1", shown.stdout)
-        self.assertEqual(run_here("vet", SHEET, self.data, "--workers", 0).returncode, 2)
+        self.assertEqual(run_here("check", SHEET, self.data, "--workers", 0).returncode, 2)
 
     def test_demo_walks_nine_steps_and_writes_figures(self):
         folder = self.folder / "figures"
@@ -174,7 +174,7 @@ class Commands(unittest.TestCase):
 
     def test_help_and_version(self):
         done = run("--help")
-        for command in ("demo", "vet", "fit", "resume", "extend", "summary"):
+        for command in ("demo", "check", "fit", "resume", "extend", "summary"):
             self.assertIn(command, done.stdout)
         self.assertIn(mw.__version__, run("--version").stdout)
 

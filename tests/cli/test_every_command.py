@@ -38,7 +38,7 @@ class EveryCommand(unittest.TestCase):
         calls = {
             ("demo", "list"): "drying",
             ("new", "loft.csv"): "loft.toml",
-            ("vet", SHEET, "loft.csv", "--json"): "finite",
+            ("check", SHEET, "loft.csv", "--json"): "finite",
             ("simulate", SHEET, "loft.csv", "--draws", 20, "--json"): "moisture, mean",
             ("resume", "Läufe 1", "--json", "-q"): "verdict",
             ("convergence", "Läufe 1", "--json"): "findings",
@@ -64,9 +64,9 @@ class EveryCommand(unittest.TestCase):
         calls = {
             ("demo", "lofts"): "no demo",
             ("new", "none.csv"): "no data file",
-            ("vet", "none.toml", "loft.csv"): "no model sheet",
+            ("check", "none.toml", "loft.csv"): "no model sheet",
             ("simulate", SHEET, "loft.csv", "--draws", 0): "`draws` must be",
-            ("fit", SHEET, "loft.csv", "--choice", "rungs"): "NAME=VALUE",
+            ("fit", SHEET, "loft.csv", "--setting", "temperatures"): "NAME=VALUE",
             ("resume", "nowhere"): "not a stored run",
             ("extend", "nowhere", 10): "not a stored run",
             ("convergence", "loft.csv"): "not a stored run",

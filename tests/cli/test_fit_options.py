@@ -32,16 +32,19 @@ def settings(lines):
 
 class OfTheSheet(unittest.TestCase):
     def test_a_method_with_its_choices(self):
-        found = settings('method = "tempering"\nchoices = { rungs = 12 }\ndraws = 300')
-        self.assertEqual(found, {"method": mw.Tempering(rungs=12), "draws": 300})
+        found = settings(
+            'method = "tempering"\nmethod_settings = { temperatures = 12 }\ndraws = 300'
+        )
+        self.assertEqual(found, {"method": mw.Tempering(temperatures=12), "draws": 300})
 
-        found = settings("target_acceptance = 0.9\nchoices = { max_depth = 6 }")
+        found = settings("target_acceptance = 0.9\nmethod_settings = { max_depth = 6 }")
         self.assertEqual(found, {"target_acceptance": 0.9, "max_depth": 6})
 
     def test_forms_of_group_effects(self):
-        self.assertEqual(settings('group_form = "centred"'), {"group_form": "centred"})
+        self.assertEqual(settings('parameterisation = "centred"'), {"parameterisation": "centred"})
         self.assertEqual(
-            settings('group_form = { e = "centred" }'), {"group_form": {"e": "centred"}}
+            settings('parameterisation = { e = "centred" }'),
+            {"parameterisation": {"e": "centred"}},
         )
 
     def test_starting_values(self):
@@ -53,9 +56,12 @@ class OfTheSheet(unittest.TestCase):
     def test_what_makes_no_sense(self):
         for lines, words in (
             ("start = 3", r"\[fit.start\]"),
-            ('method = "ensemble"\nchoices = { rungs = 3 }', "no choice `rungs`"),
-            ("choices = 3", "must be a table"),
-            ("group_form = 3", "a text or a table"),
+            (
+                'method = "ensemble"\nmethod_settings = { temperatures = 3 }',
+                "no setting `temperatures`",
+            ),
+            ("method_settings = 3", "must be a table"),
+            ("parameterisation = 3", "a text or a table"),
         ):
             with (
                 self.subTest(lines=lines),
@@ -96,9 +102,9 @@ class Options(unittest.TestCase):
         self.assertEqual(found, {"draws": 50, "seed": 1})
 
     def test_choices_add_to_those_of_the_sheet_and_to_usual_ones(self):
-        sheet = {"method": mw.Tempering(rungs=12)}
-        found = fit_options(sheet, {}, ("hottest=0.1",), ())
-        self.assertEqual(found["method"], mw.Tempering(rungs=12, hottest=0.1))
+        sheet = {"method": mw.Tempering(temperatures=12)}
+        found = fit_options(sheet, {}, ("smallest_power=0.1",), ())
+        self.assertEqual(found["method"], mw.Tempering(temperatures=12, smallest_power=0.1))
         found = fit_options({}, {"method": "random_walk"}, ("proposal=student_t", "df=5"), ())
         self.assertEqual((found["method"].proposal, found["method"].df), ("student_t", 5))
         found = fit_options({"target_acceptance": 0.95}, {}, ("max_depth=5",), ())
@@ -112,21 +118,21 @@ class Options(unittest.TestCase):
         )
 
     def test_forms(self):
-        self.assertEqual(fit_options({}, {}, (), ("centred",)), {"group_form": "centred"})
+        self.assertEqual(fit_options({}, {}, (), ("centred",)), {"parameterisation": "centred"})
         self.assertEqual(
             fit_options({}, {}, (), ("e=centred", "f=non-centred")),
-            {"group_form": {"e": "centred", "f": "non-centred"}},
+            {"parameterisation": {"e": "centred", "f": "non-centred"}},
         )
 
     def test_what_makes_no_sense(self):
-        for choices, forms, words in (
-            (("rungs",), (), "NAME=VALUE"),
+        for method_settings, forms, words in (
+            (("temperatures",), (), "NAME=VALUE"),
             (("=3",), (), "NAME=VALUE"),
-            (("rungs=3",), (), "no choice `rungs`"),
+            (("temperatures=3",), (), "no setting `temperatures`"),
             ((), ("centred", "e=centred"), "NAME=VALUE"),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(ArgumentError, words):
-                fit_options({}, {}, choices, forms)
+                fit_options({}, {}, method_settings, forms)
 
     def test_settings_of_another_sampler_are_refused_in_a_fit(self):
         model = model_of("")

@@ -83,7 +83,7 @@ class HandingOn(unittest.TestCase):
     def test_convergence_and_summary(self):
         found = json.loads(run_here("convergence", self.place, "--json").stdout)
         self.assertTrue(found["good"])
-        self.assertIn("MCSE of 97.5 % quantile", found["numbers"]["drying"])
+        self.assertIn("monte_carlo_error_of_97_5_percent_quantile", found["numbers"]["drying"])
         table = run_here("summary", self.place, "--form", "csv", "--name", "drying / noise").stdout
         self.assertEqual(pd.read_csv(io.StringIO(table))["quantity"][0], "drying / noise")
 
@@ -133,7 +133,7 @@ class HandingOn(unittest.TestCase):
         )
 
     def test_exports_are_read_by_other_programs(self):
-        draws = mw.load(self.place).frame()
+        draws = mw.load(self.place).to_dataframe()
         readers = {
             "csv": pd.read_csv,
             "parquet": pd.read_parquet,
@@ -196,7 +196,7 @@ class HandingOn(unittest.TestCase):
         place = self.folder / "odd names.toml"
         self.assertIn("#", place.read_text())
         self.assertEqual(tomllib.loads(place.read_text())["columns"], {"Moisture": "Moisture (%)"})
-        done = run_here("vet", place, self.folder / "odd names.csv")
+        done = run_here("check", place, self.folder / "odd names.csv")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("per mill", done.stdout)
 
@@ -214,7 +214,7 @@ class HandingOn(unittest.TestCase):
                 text = (self.folder / "loaves.toml").read_text()
                 self.assertIn(words, tomllib.loads(text)["likelihood"]["burnt"])
                 self.assertIn("number the rows, or have too many labels: 'loaf'", text)
-                done = run_here("vet", "loaves", "loaves", cwd=self.folder)
+                done = run_here("check", "loaves", "loaves", cwd=self.folder)
                 self.assertEqual(done.returncode, 0, done.stderr)
                 self.assertNotIn("Mind: the values of `heat`", done.stdout)
 

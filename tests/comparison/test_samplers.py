@@ -26,17 +26,22 @@ class Compared(unittest.TestCase):
         row = self.found.table.loc[("random_walk", "x")]
         fit = self.found.posteriors["random_walk"]
         evaluations = 4 * (500 + 1000)
-        self.assertAlmostEqual(row["ESS per 1000 evaluations"], 1000 * row["ESS"] / evaluations)
+        self.assertAlmostEqual(
+            row["effective draws per 1000 evaluations"],
+            1000 * row["effective draws"] / evaluations,
+        )
         self.assertAlmostEqual(row["estimate"], float(fit["x"].mean()))
-        self.assertAlmostEqual(row["error / MCSE"], (row["estimate"] - 2) / row["MCSE"])
-        self.assertTrue((np.abs(self.found.table["error / MCSE"]) < 4).all())
+        self.assertAlmostEqual(
+            row["error / Monte Carlo error"], (row["estimate"] - 2) / row["Monte Carlo error"]
+        )
+        self.assertTrue((np.abs(self.found.table["error / Monte Carlo error"]) < 4).all())
 
     def test_text_and_figure(self):
         text = str(self.found)
         for words in (
             "0 for independent draws",
             "more is better",
-            "error / MCSE",
+            "error / Monte Carlo error",
             "random_walk: x",
         ):
             self.assertIn(words, text)

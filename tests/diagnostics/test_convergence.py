@@ -7,14 +7,14 @@ from scipy import stats
 
 from millwright.diagnostics.arrays import ranked_normal
 from millwright.diagnostics.convergence import (
-    ess_bulk,
-    ess_mean,
-    ess_quantile,
-    ess_tail,
-    mcse_mean,
-    mcse_quantile,
-    mcse_sd,
-    r_hat,
+    bulk_size,
+    mean_error,
+    mean_size,
+    quantile_error,
+    quantile_size,
+    scale_reduction,
+    sd_error,
+    tail_size,
 )
 from millwright.diagnostics.energy import energy_fraction
 
@@ -52,18 +52,18 @@ def slow_ess(x):
 class KnownAnswers(unittest.TestCase):
     def test_independent_draws(self):
         x = np.random.default_rng(1).standard_normal((4, 1000, 50))
-        self.assertLess(r_hat(x).max(), 1.01)
-        for ess in (ess_bulk(x), ess_tail(x), ess_mean(x)):
+        self.assertLess(scale_reduction(x).max(), 1.01)
+        for ess in (bulk_size(x), tail_size(x), mean_size(x)):
             self.assertLess(abs(np.median(ess) / 4000 - 1), 0.1)
-        np.testing.assert_allclose(mcse_mean(x), 1 / np.sqrt(4000), rtol=0.25)
-        np.testing.assert_allclose(mcse_sd(x), 1 / np.sqrt(2 * 4000), rtol=0.3)
+        np.testing.assert_allclose(mean_error(x), 1 / np.sqrt(4000), rtol=0.25)
+        np.testing.assert_allclose(sd_error(x), 1 / np.sqrt(2 * 4000), rtol=0.3)
         want = np.sqrt(0.05 * 0.95 / 4000) / stats.norm.pdf(stats.norm.ppf(0.05))
-        np.testing.assert_allclose(np.median(mcse_quantile(x, 0.05)), want, rtol=0.15)
+        np.testing.assert_allclose(np.median(quantile_error(x, 0.05)), want, rtol=0.15)
 
     def test_autocorrelated_chains_have_the_analytic_size(self):
         for phi in (0.5, 0.9, -0.5):
             with self.subTest(phi=phi):
-                sizes = [ess_mean(autoregressive(phi, seed=s))[0] for s in range(12)]
+                sizes = [mean_size(autoregressive(phi, seed=s))[0] for s in range(12)]
                 want = 8000 * (1 - phi) / (1 + phi)
                 self.assertLess(abs(np.mean(sizes) / want - 1), 0.1)
 
@@ -72,9 +72,9 @@ class KnownAnswers(unittest.TestCase):
             for draws in (100, 101):
                 x = autoregressive(phi, chains=3, draws=draws, seed=4)
                 with self.subTest(phi=phi, draws=draws):
-                    np.testing.assert_allclose(ess_mean(x)[0], slow_ess(x[..., 0]), rtol=1e-10)
+                    np.testing.assert_allclose(mean_size(x)[0], slow_ess(x[..., 0]), rtol=1e-10)
                     z = ranked_normal(x.reshape(1, -1)).reshape(x.shape)[..., 0]
-                    np.testing.assert_allclose(ess_bulk(x)[0], slow_ess(z), rtol=1e-10)
+                    np.testing.assert_allclose(bulk_size(x)[0], slow_ess(z), rtol=1e-10)
 
     def test_r_hat_agrees_with_the_definition_written_out(self):
         x = autoregressive(0.5, draws=300)[..., 0] + np.arange(4)[:, None] / 4
@@ -90,7 +90,7 @@ class KnownAnswers(unittest.TestCase):
 
         split = np.concatenate([x[:, :150], x[:, 150:]])
         want = max(plain(scores(split)), plain(scores(np.abs(split - np.median(split)))))
-        np.testing.assert_allclose(r_hat(x[..., None])[0], want, rtol=1e-10)
+        np.testing.assert_allclose(scale_reduction(x[..., None])[0], want, rtol=1e-10)
 
     def test_ties_get_their_average_rank(self):
         x = np.random.default_rng(0).integers(0, 4, (2, 50)).astype(float)
@@ -106,24 +106,24 @@ class KnownBad(unittest.TestCase):
 
     def test_shifted_chain(self):
         self.x[0] += 1
-        self.assertGreater(r_hat(self.x)[0], 1.05)
+        self.assertGreater(scale_reduction(self.x)[0], 1.05)
 
     def test_chain_with_another_spread(self):
         self.x[0] *= 4
-        self.assertGreater(r_hat(self.x)[0], 1.05)
+        self.assertGreater(scale_reduction(self.x)[0], 1.05)
 
     def test_drifting_chains(self):
         self.x += np.linspace(0, 2, 500)[:, None]
-        self.assertGreater(r_hat(self.x)[0], 1.05)
+        self.assertGreater(scale_reduction(self.x)[0], 1.05)
 
     def test_stuck_chain(self):
         self.x[1] = self.x[1, 0]
-        self.assertGreater(r_hat(self.x)[0], 1.05)
+        self.assertGreater(scale_reduction(self.x)[0], 1.05)
 
     def test_heavy_tail_has_fewer_effective_draws_in_the_tail(self):
         x = autoregressive(0.9)
         heavy = np.sign(x) * np.exp(np.abs(x))
-        self.assertLess(ess_quantile(heavy, 0.99)[0], 8000 / 3)
+        self.assertLess(quantile_size(heavy, 0.99)[0], 8000 / 3)
 
 
 class Edges(unittest.TestCase):
@@ -131,18 +131,18 @@ class Edges(unittest.TestCase):
         x = np.random.default_rng(0).standard_normal((2, 20, 3))
         x[:, :, 1] = 3
         x[0, 0, 2] = np.inf
-        for function in (r_hat, ess_bulk, ess_tail, ess_mean):
+        for function in (scale_reduction, bulk_size, tail_size, mean_size):
             with self.subTest(function=function.__name__):
                 result = function(x)
                 self.assertTrue(np.isfinite(result[0]) and np.isnan(result[1:]).all())
 
     def test_few_draws_give_nan(self):
         x = np.random.default_rng(0).standard_normal((2, 3, 1))
-        self.assertTrue(np.isnan(r_hat(x)[0]) and np.isnan(ess_bulk(x)[0]))
+        self.assertTrue(np.isnan(scale_reduction(x)[0]) and np.isnan(bulk_size(x)[0]))
 
     def test_one_chain_is_compared_with_itself(self):
         x = np.random.default_rng(0).standard_normal((1, 400, 1))
-        self.assertLess(r_hat(x)[0], 1.02)
+        self.assertLess(scale_reduction(x)[0], 1.02)
 
     def test_energy_fraction(self):
         noise = np.random.default_rng(0).standard_normal((2, 5000))

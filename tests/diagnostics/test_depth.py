@@ -8,12 +8,12 @@ from scipy import stats
 from millwright.diagnostics.arrays import by_blocks
 from millwright.diagnostics.autocorrelation import autocorrelations, integrated_time
 from millwright.diagnostics.convergence import (
-    ess_mean,
-    ess_quantile,
-    mcse_mean,
-    mcse_quantile,
-    mcse_sd,
-    r_hat,
+    mean_error,
+    mean_size,
+    quantile_error,
+    quantile_size,
+    scale_reduction,
+    sd_error,
 )
 from millwright.diagnostics.measures import measure
 from millwright.diagnostics.pareto import heavier_tail
@@ -32,23 +32,23 @@ class WrittenOut(unittest.TestCase):
     def test_errors_of_mean_and_sd(self):
         x = self.x[..., 0]
         want = x.std(ddof=1) / np.sqrt(slow_ess(x))
-        np.testing.assert_allclose(mcse_mean(self.x)[0], want, rtol=1e-10)
+        np.testing.assert_allclose(mean_error(self.x)[0], want, rtol=1e-10)
         squared = (x - x.mean()) ** 2
         ess = slow_ess(squared)
         want = np.sqrt((np.mean(squared**2) - x.var() ** 2) / ess / x.var() / 4)
-        np.testing.assert_allclose(mcse_sd(self.x)[0], want, rtol=1e-10)
+        np.testing.assert_allclose(sd_error(self.x)[0], want, rtol=1e-10)
 
     def test_quantiles(self):
         x = self.x[..., 0]
         for p in (0.05, 0.3, 0.975):
             below = (x <= np.quantile(x, p)).astype(float)
             ess = slow_ess(below)
-            np.testing.assert_allclose(ess_quantile(self.x, p)[0], ess, rtol=1e-10)
+            np.testing.assert_allclose(quantile_size(self.x, p)[0], ess, rtol=1e-10)
             a, b = stats.beta.ppf([0.1586553, 0.8413447], ess * p + 1, ess * (1 - p) + 1)
             ordered = np.sort(x.ravel())
             low = ordered[int(max(np.floor(a * x.size) - 1, 0))]
             high = ordered[int(min(np.ceil(b * x.size) - 1, x.size - 1))]
-            np.testing.assert_allclose(mcse_quantile(self.x, p)[0], (high - low) / 2, rtol=1e-10)
+            np.testing.assert_allclose(quantile_error(self.x, p)[0], (high - low) / 2, rtol=1e-10)
 
     def test_intervals(self):
         x = np.random.default_rng(0).gamma(2, size=2001)
@@ -74,9 +74,11 @@ class WrittenOut(unittest.TestCase):
         x = np.random.default_rng(3).standard_normal((4, 1000, 150))
         whole = measure({str(at): x[:, :, at] for at in range(150)})
         for at in (0, 77, 149):
-            np.testing.assert_allclose(whole.r_hat[at], r_hat(x[:, :, at : at + 1])[0], rtol=1e-12)
+            np.testing.assert_allclose(
+                whole.scale_reduction[at], scale_reduction(x[:, :, at : at + 1])[0], rtol=1e-12
+            )
             alone = measure({"a": x[:, :, at]})
-            np.testing.assert_allclose(whole.ess_tail[at], alone.ess_tail[0], rtol=1e-12)
+            np.testing.assert_allclose(whole.tail_size[at], alone.tail_size[0], rtol=1e-12)
         sizes = by_blocks(x, lambda block: len(block.x))
         self.assertEqual(sum(sizes), 150)
         self.assertGreater(len(sizes), 1)
@@ -124,7 +126,7 @@ class KnownAnswers(unittest.TestCase):
 
     def test_effective_sizes_of_slow_chains_use_all_lags(self):
         x = autoregressive(0.98, draws=5000, seed=2)
-        np.testing.assert_allclose(ess_mean(x)[0], slow_ess(x[..., 0]), rtol=1e-10)
+        np.testing.assert_allclose(mean_size(x)[0], slow_ess(x[..., 0]), rtol=1e-10)
 
 
 if __name__ == "__main__":

@@ -101,7 +101,7 @@ class Methods(unittest.TestCase):
     def test_few_round_trips_and_where_divergences_sit(self):
         few = verdict(round_trips=(1, 0.05))
         self.assertFalse(few.good)
-        self.assertIn("more rungs", str(few))
+        self.assertIn("more temperatures", str(few))
         self.assertTrue(verdict(round_trips=(50, 0.5)).good)
         words = "Half of them began where `a` is small."
         self.assertIn(words, " ".join(str(verdict(diverging=90, divergent_at=words)).split()))

@@ -99,7 +99,7 @@ class Readings(unittest.TestCase):
         exact = stats.norm(y.sum() / (40 + 0.25), (40 + 0.25) ** -0.5)
         middle = float(exact.ppf(0.96))
         found = posterior.probability(f"level < {middle!r}")
-        self.assertLess(abs(found.value - 0.96), 4.5 * found.mcse)
+        self.assertLess(abs(found.value - 0.96), 4.5 * found.monte_carlo_error)
         self.assertAlmostEqual(found.two_sided, 1 - 2 * (1 - found.value))
         text = str(found)
         self.assertIn("One-sided reading", text)
@@ -169,8 +169,8 @@ class Tables(unittest.TestCase):
         self.assertIn("differ by more than a tenth", written(make_table(skewed, kind="both")))
         means = straight().table(order="mean")["mean"]
         self.assertEqual(list(means), sorted(means, reverse=True))
-        sizes = straight().table(order="ESS")
-        worst = np.fmin(sizes["bulk ESS"], sizes["tail ESS"])
+        sizes = straight().table(order="effective draws")
+        worst = sizes["effective draws"]
         self.assertEqual(list(worst), sorted(worst))
         for bad in ({"order": "x"}, {"kind": "x"}, {"form": "x"}):
             with self.subTest(bad=bad), self.assertRaises(ArgumentError):
@@ -235,7 +235,7 @@ class Depth(unittest.TestCase):
         self.assertTrue((needed["needed"] < 300).all() and (needed["warm-up"] == 1000).all())
         model = mw.Model(priors={"x": "normal(0, 1)"}, likelihood={"y": "normal(x, 1)"})
         with self.assertRaisesRegex(ArgumentError, "Nothing is known"):
-            model.normal_approximation({"y": [1.0]}).warmup_needed()
+            model.normal_approximation({"y": [1.0]}).sampling.warmup_needed()
 
 
 if __name__ == "__main__":

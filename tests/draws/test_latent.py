@@ -54,7 +54,7 @@ class Curve(unittest.TestCase):
         def k(a, b):
             return np.exp(-0.5 * ((a[:, None] - b[None, :]) / 1.2) ** 2)
 
-        noises = posterior["noise"].values[::4]
+        noises = posterior["noise"].values[:, ::4].ravel()
         means = [
             k(new, WIND) @ np.linalg.solve(k(WIND, WIND) + s * s * np.eye(WIND.size), power)
             for s in noises
@@ -81,8 +81,10 @@ class Curve(unittest.TestCase):
     def test_function_at_the_fitted_rows(self):
         posterior, _ = wheel()
         found = posterior.latent("power")
-        self.assertEqual(found.dims, ("draw", "row"))
-        self.assertLess(float(np.abs(found.mean("draw") - np.sin(WIND)).max()), 0.4)
+        self.assertEqual(found.dims, ("chain", "iteration", "row"))
+        self.assertLess(
+            float(np.abs(found.mean(["chain", "iteration"]) - np.sin(WIND)).max()), 0.4
+        )
 
     def test_leave_one_out_is_that_of_quadrature(self):
         """Each row's density given the others, integrated over the noise given the others."""
@@ -138,7 +140,7 @@ class Copies(unittest.TestCase):
 class Walk(unittest.TestCase):
     def test_follows_the_level_and_goes_on_after_it(self):
         posterior, level = river()
-        drawn = posterior["level"].values
+        drawn = posterior["level"].values.reshape(4 * 1000, -1)
         self.assertLess(np.abs(drawn.mean(axis=0) - level).max(), 0.6)
         ahead = posterior.predict({"day": [30, 31, 40]})
         spread = ahead.draws["gauge"].std(axis=0)
@@ -170,8 +172,10 @@ class States(unittest.TestCase):
         gauge = level + 0.3 * np.random.default_rng(5).standard_normal(30)
         posterior = model.fit({"gauge": gauge}, seed=1, progress=False)
         states = posterior.latent("gauge")
-        self.assertEqual(states.dims, ("draw", "row", "state"))
-        self.assertLess(float(np.abs(states.mean("draw")[:, 0] - level).mean()), 0.25)
+        self.assertEqual(states.dims, ("chain", "iteration", "row", "state"))
+        self.assertLess(
+            float(np.abs(states.mean(["chain", "iteration"])[:, 0] - level).mean()), 0.25
+        )
         self.assertIn("reproduces", str(posterior.predictive_check(300)))
         with self.assertRaisesRegex(ModelError, "depend on each other"):
             posterior.leave_one_out()

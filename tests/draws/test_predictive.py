@@ -49,7 +49,7 @@ class Check(unittest.TestCase):
 
     def test_observations_in_their_left_out_predictions(self):
         posterior, y = known_scale()
-        found = posterior.left_out_positions().loc["y"].iloc[:, 0].to_numpy()
+        found = posterior.leave_one_out_pit().loc["y"].iloc[:, 0].to_numpy()
         precision = 0.25 + len(y) - 1
         exact = [
             stats.norm.cdf(y[at], np.delete(y, at).sum() / precision, np.sqrt(1 + 1 / precision))
@@ -64,10 +64,10 @@ class Check(unittest.TestCase):
         # The mean of ten has variance 9 + 16 / 10.
         want = stats.norm(0, np.sqrt(9 + 1.6)).ppf([0.05, 0.25, 0.5, 0.75, 0.95])
         np.testing.assert_allclose(table.loc[("y", "mean")], want, atol=0.35)
-        self.assertIn("9 of 10 imagined values of `y` lie between", str(fake))
+        self.assertIn("90 % of the simulated values of `y` lie between", str(fake))
 
 
-class NewLevels(unittest.TestCase):
+class NewLabels(unittest.TestCase):
     def test_effects_of_new_levels_come_from_the_distribution_of_groups(self):
         stone = np.repeat(["a", "b", "c", "d"], 200)
         truth = dict(zip("abcd", (-1.0, 0.0, 1.0, 2.0), strict=True))
@@ -79,9 +79,9 @@ class NewLevels(unittest.TestCase):
         data = {"stone": stone, "y": np.array([truth[s] for s in stone]) + noise}
         fit = model.fit(data, seed=1, progress=False)
         new = {"stone": ["d", "new", "newer", "new"]}
-        with self.assertRaisesRegex(DataError, "new_levels='draw'"):
+        with self.assertRaisesRegex(DataError, "new_labels='draw'"):
             fit.predict(new)
-        draws = fit.predict(new, new_levels="draw").draws["y"]
+        draws = fit.predict(new, new_labels="draw").draws["y"]
         self.assertAlmostEqual(draws[:, 0].mean(), 2.0, delta=0.15)
         # normal(0.5, 1.5) with noise 0.5: known mean and sd, two levels apart.
         error = np.hypot(1.5, 0.5) / np.sqrt(4000)
@@ -90,7 +90,7 @@ class NewLevels(unittest.TestCase):
         self.assertLess(abs(np.corrcoef(draws[:, 1], draws[:, 2])[0, 1]), 0.08)
         self.assertGreater(np.corrcoef(draws[:, 1], draws[:, 3])[0, 1], 0.85)
         with self.assertRaises(ArgumentError):
-            fit.predict(new, new_levels="guess")
+            fit.predict(new, new_labels="guess")
 
     def test_derived_quantities_that_new_rows_cannot_give_are_no_hindrance(self):
         data = {"stone": ["a", "a", "b", "b"], "dressed": [1, 1, 0, 0], "y": [1.0, 2.0, 3.0, 2.0]}
@@ -101,7 +101,7 @@ class NewLevels(unittest.TestCase):
         )
         fit = model.fit(data, draws=100, warmup=100, progress=False)
         new = {"stone": ["c", "c"], "dressed": [0, 1]}
-        self.assertEqual(fit.predict(new, new_levels="draw").draws["y"].shape, (400, 2))
+        self.assertEqual(fit.predict(new, new_labels="draw").draws["y"].shape, (400, 2))
 
 
 class Predict(unittest.TestCase):

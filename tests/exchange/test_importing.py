@@ -17,7 +17,7 @@ class DrawnElsewhere(unittest.TestCase):
         place = tempfile.TemporaryDirectory()
         self.addCleanup(place.cleanup)
         self.folder = Path(place.name)
-        self.frame = straight().frame().rename(columns={"drying": "slope[1]"})
+        self.frame = straight().to_dataframe().rename(columns={"drying": "slope[1]"})
 
     def test_one_file_or_one_a_chain_are_the_same_posterior(self):
         self.frame.to_csv(self.folder / "all.csv", index=False)
@@ -41,7 +41,12 @@ class DrawnElsewhere(unittest.TestCase):
     def test_what_is_not_known_is_refused(self):
         self.frame.to_csv(self.folder / "all.csv", index=False)
         found = mw.read_draws(self.folder / "all.csv")
-        for call in (found.predictive_check, found.prior, found.leave_one_out, found.adaptation):
+        for call in (
+            found.predictive_check,
+            found.prior,
+            found.leave_one_out,
+            found.sampling.adaptation,
+        ):
             with self.assertRaises(MillwrightError):
                 call()
         found.save(self.folder / "run")
@@ -59,13 +64,13 @@ class DrawnElsewhere(unittest.TestCase):
             frame.to_csv(self.folder / name, index=False)
             return self.folder / name
 
-        short = self.frame[(self.frame["chain"] > 1) | (self.frame["draw"] < 50)]
+        short = self.frame[(self.frame["chain"] > 1) | (self.frame["iteration"] < 50)]
         twice = self.frame.rename(columns={"noise": "slope 1"})
         cases = {
             "equally long": write("short.csv", short),
             "not hold numbers": write("text.csv", self.frame.assign(noise="x")),
             "would be called": write("twice.csv", twice),
-            "no draws": write("empty.csv", pd.DataFrame({"chain": [], "draw": []})),
+            "no draws": write("empty.csv", pd.DataFrame({"chain": [], "iteration": []})),
         }
         for words, path in cases.items():
             with self.subTest(words=words), self.assertRaisesRegex(DataError, words):

@@ -9,7 +9,7 @@ from scipy import stats
 import millwright as mw
 from millwright.distributions import on_numpy
 from millwright.fitting.target import target_of
-from millwright.modelling.density import LogDensity, terms
+from millwright.modelling.density import LogDensity, log_density_terms
 from millwright.sampling.compiling import compilations
 
 DATA = {"stone": ["a", "b", "a", "c"], "x": [1.0, 2.0, 3.0, 4.0], "y": [0.5, 1.0, 2.0, 0.1]}
@@ -54,9 +54,11 @@ class Density(unittest.TestCase):
         )
         density = LogDensity(binding.program)
         self.assertAlmostEqual(float(density(u, binding.arguments)), want, places=9)
-        found = terms(on_numpy, binding.program, binding.arguments, u)
+        found = log_density_terms(on_numpy, binding.program, binding.arguments, u)
         self.assertAlmostEqual(float(sum(found.values())), want, places=9)
-        many = terms(on_numpy, binding.program, binding.arguments, np.stack([u, 0 * u]))
+        many = log_density_terms(
+            on_numpy, binding.program, binding.arguments, np.stack([u, 0 * u])
+        )
         self.assertAlmostEqual(float(sum(v[0] for v in many.values())), want, places=9)
 
     def test_gradient_agrees_with_differences(self):

@@ -8,7 +8,7 @@ import pandas as pd
 
 import millwright as mw
 from millwright.distributions import on_numpy
-from millwright.modelling.density import LogDensity, terms
+from millwright.modelling.density import LogDensity, log_density_terms
 from millwright.modelling.gathering import gathered
 
 N = 3000
@@ -80,7 +80,7 @@ class Gathering(unittest.TestCase):
         places = np.random.default_rng(1).normal(0.0, 0.3, (4, binding.dimension))
         found = []
         for one in (binding, gathered(binding).binding):
-            parts = terms(on_numpy, one.program, one.arguments, places)
+            parts = log_density_terms(on_numpy, one.program, one.arguments, places)
             found.append(np.sum([np.broadcast_to(part, 4) for part in parts.values()], axis=0))
             if gradients:
                 each = jax.jit(jax.vmap(jax.grad(LogDensity(one.program)), in_axes=(0, None)))
@@ -138,7 +138,7 @@ class Gathering(unittest.TestCase):
                 "likelihood": {**counted, "flour": "normal(level, exp(level_of_all / 100))"}
             },
             "a prior": {"priors": {**priors, "shift": "normal(level_of_all, 1)"}},
-            "a term": {"terms": {"pull": "-level_of_all**2"}},
+            "a term": {"log_density_terms": {"pull": "-level_of_all**2"}},
         }
         for name, changed in cases.items():
             with self.subTest(name=name):
@@ -159,7 +159,7 @@ class Gathering(unittest.TestCase):
         with_term = mw.Model(
             priors={"level": "normal(0, 5)"},
             likelihood={"sacks": "poisson(rate=exp(0.1 * level))"},
-            terms={"pull": "-sum((flour - level)**2) / 100"},
+            log_density_terms={"pull": "-sum((flour - level)**2) / 100"},
         ).bind(DATA)
         self.assertEqual(gathered(with_term).notes, ())
 
@@ -174,7 +174,7 @@ class Gathering(unittest.TestCase):
         part = binding.program.outcomes[0].name
         place = np.array([[3.0, 2.0]])
         one, other = (
-            terms(on_numpy, b.program, b.arguments, place)[part]
+            log_density_terms(on_numpy, b.program, b.arguments, place)[part]
             for b in (binding, gathered(binding).binding)
         )
         np.testing.assert_allclose(other, one, rtol=1e-9)

@@ -79,7 +79,7 @@ class Unknown(unittest.TestCase):
             likelihood={"y": "normal(line, s)", "x": "lognormal(m, t)"},
         )
         posterior = model.fit({"x": seen, "y": y}, seed=1, progress=False)
-        found = posterior["x_missing"].values
+        found = posterior["x_missing"].stack(all=["chain", "iteration"]).values.T
         self.assertTrue((found > 0).all())
         gap = np.abs(found.mean(axis=0) - x[::6])
         self.assertLess((gap / found.std(axis=0)).max(), 4)

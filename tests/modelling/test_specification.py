@@ -60,7 +60,9 @@ class Refusals(unittest.TestCase):
     def test_no_likelihood(self):
         posterior = mw.Model(priors=LINE, likelihood={}).fit(seed=1, **QUIET)
         start = posterior.draws.get("start")
-        self.assertLess(abs(start.mean() - 18), 4 * 3 / np.sqrt(posterior.measures.ess_bulk.min()))
+        self.assertLess(
+            abs(start.mean() - 18), 4 * 3 / np.sqrt(posterior.measures.bulk_size.min())
+        )
 
     def test_no_unknowns(self):
         self.assert_refused("no unknowns", priors={"noise": 1.0}, likelihood={"y": "normal(0, 1)"})

@@ -181,7 +181,7 @@ class KnownScales(unittest.TestCase):
                         "effect": f"normal(centre, {scale}) per mill",
                     }
                     model = mw.Model(priors=priors, likelihood={"y": "normal(effect[mill], 1)"})
-                    posterior = model.fit(data, **QUICK, group_form=form)
+                    posterior = model.fit(data, **QUICK, parameterisation=form)
                     record = posterior.record.groups["effect"]
                     if form == "informed":
                         sizes = {"1.5": [1.5], "width": [0.5, 2.0]}.get(scale)

@@ -7,7 +7,7 @@ import numpy as np
 from scipy import stats
 
 import millwright as mw
-from millwright.diagnostics.convergence import mcse_mean
+from millwright.diagnostics.convergence import mean_error
 from millwright.errors import ArgumentError, DataError, ModelError
 
 
@@ -17,7 +17,10 @@ class Terms(unittest.TestCase):
         self.model = mw.Model(
             priors={"level": "normal(0, 2)"},
             likelihood={},
-            terms={"rows": "-0.5 * (y - level) ** 2", "soft": lambda level: -2 * (level - 1) ** 2},
+            log_density_terms={
+                "rows": "-0.5 * (y - level) ** 2",
+                "soft": lambda level: -2 * (level - 1) ** 2,
+            },
         )
 
     def test_a_likelihood_of_ones_own_gives_the_exact_posterior(self):
@@ -25,7 +28,7 @@ class Terms(unittest.TestCase):
         precision = 1 / 4 + 3 + 4
         exact = stats.norm((self.y.sum() + 4) / precision, precision**-0.5)
         x = posterior.draws.get("level")[..., None]
-        self.assertLess(abs(x.mean() - exact.mean()), 4.5 * mcse_mean(x)[0])
+        self.assertLess(abs(x.mean() - exact.mean()), 4.5 * mean_error(x)[0])
         self.assertAlmostEqual(x.std(), exact.std(), delta=0.02)
         with self.assertRaisesRegex(ModelError, "row by row"):
             posterior.leave_one_out()
@@ -44,7 +47,9 @@ class Terms(unittest.TestCase):
     def test_bad_terms(self):
         for text in ("normal(0, 1)", "level per y"):
             with self.subTest(text=text), self.assertRaises(ModelError):
-                mw.Model(priors={"level": "normal(0, 1)"}, likelihood={}, terms={"t": text})
+                mw.Model(
+                    priors={"level": "normal(0, 1)"}, likelihood={}, log_density_terms={"t": text}
+                )
 
 
 class Missing(unittest.TestCase):

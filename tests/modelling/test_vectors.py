@@ -133,7 +133,7 @@ class Correlated(unittest.TestCase):
         self.assertIn("correlation[flour, bran]", names)
         self.assertNotIn("correlation[flour, flour]", names)
         together = posterior["together"].values
-        np.testing.assert_array_equal(together, posterior["correlation"].values[:, 0, 1])
+        np.testing.assert_array_equal(together, posterior["correlation"].values[..., 0, 1])
         self.assertAlmostEqual(together.mean(), np.corrcoef(data.T)[0, 1], delta=0.1)
         with tempfile.TemporaryDirectory() as folder:
             posterior.save(folder + "/run")

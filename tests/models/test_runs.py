@@ -68,7 +68,7 @@ class Extending(Folder):
                 np.testing.assert_array_equal(longer["y"], whole["y"])
                 self.assertEqual(part.draws.shape[1], 70)
                 self.assertTrue(longer.record.extended)
-                steps = [fit.fit.statistics["steps"].sum() for fit in (longer, whole)]
+                steps = [fit.fit.statistics["evaluations"].sum() for fit in (longer, whole)]
                 self.assertEqual(*steps)
 
     def test_a_dense_metric_and_groups_go_on_too(self):
@@ -84,7 +84,7 @@ class Extending(Folder):
     def test_parts_that_fill_up_hold_the_same_draws(self):
         with (
             mock.patch("millwright.storage.writing.rows_per_part", return_value=32),
-            mock.patch("millwright.fitting.job.rows_per_part", return_value=32),
+            mock.patch("millwright.fitting.in_memory.rows_per_part", return_value=32),
             mock.patch("millwright.fitting.in_folder.rows_per_part", return_value=32),
         ):
             settings = {"seed": 2, "warmup": 100, "progress": False}
@@ -124,7 +124,8 @@ class Thinning(unittest.TestCase):
                 kept = every.draws.get("x")[:, 2::3]
                 np.testing.assert_array_equal(third.draws.get("x"), kept)
                 self.assertEqual(
-                    third.fit.statistics["steps"].sum(), every.fit.statistics["steps"].sum()
+                    third.fit.statistics["evaluations"].sum(),
+                    every.fit.statistics["evaluations"].sum(),
                 )
 
 
@@ -256,14 +257,14 @@ class HowItWasSampled(unittest.TestCase):
     def test_statistics_and_adaptation_are_labelled(self):
         fit = MODEL.fit(DATA, draws=50, warmup=150, progress=False)
         warm = fit.sampling.statistics(warmup=True)
-        self.assertEqual(dict(warm.sizes), {"chain": 4, "draw": 150})
-        self.assertEqual(dict(fit.sampling.statistics().sizes), {"chain": 4, "draw": 50})
+        self.assertEqual(dict(warm.sizes), {"chain": 4, "iteration": 150})
+        self.assertEqual(dict(fit.sampling.statistics().sizes), {"chain": 4, "iteration": 50})
         found = fit.sampling.adaptation()
         self.assertEqual(
             list(found["coordinate"].values), ["level", "spread", "e[a]", "e[b]", "e[c]"]
         )
         self.assertTrue((found["scale"] > 0).all())
-        last = warm["step_size"].isel(draw=-1).values
+        last = warm["step_size"].isel(iteration=-1).values
         self.assertTrue(np.all(found["step_size"].values / last > 0.2))
 
     def test_divergences_are_kept_with_their_place(self):
@@ -273,11 +274,12 @@ class HowItWasSampled(unittest.TestCase):
         )
         fit = funnel.fit(draws=300, warmup=300, seed=1, progress=False)
         places = fit.sampling.divergences()
-        self.assertEqual(len(places), fit.fit.statistics["divergent"].sum())
+        self.assertEqual(len(places), fit.fit.statistics["diverged"].sum())
         self.assertLess(places["v"].median(), np.quantile(fit["v"], 0.3))
         self.assertIn("`v` is small", " ".join(str(fit.verdict).split()))
         self.assertEqual(
-            list(TARGET.fit(draws=20, progress=False).divergences()), ["chain", "draw", "x", "y"]
+            list(TARGET.fit(draws=20, progress=False).sampling.divergences()),
+            ["chain", "iteration", "x", "y"],
         )
 
 

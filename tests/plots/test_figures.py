@@ -13,7 +13,14 @@ from millwright.errors import ArgumentError
 from tests.fits import carriers, flat, straight
 
 PLOTS = mw.plots
-OF_MANY = ("trace", "densities", "ranks", "autocorrelation", "running_mean", "prior_posterior")
+OF_MANY = (
+    "trace",
+    "densities",
+    "rank_counts",
+    "autocorrelation",
+    "running_mean",
+    "prior_posterior",
+)
 ONE_PANEL = (*OF_MANY[1:], "posterior_densities")
 
 
@@ -69,11 +76,11 @@ class Figures(unittest.TestCase):
         figures = {
             "trace": PLOTS.trace(posterior, warmup=True),
             "densities": PLOTS.densities(posterior, "drying", reference={"drying": -0.55}),
-            "ranks": PLOTS.ranks(posterior),
+            "rank_counts": PLOTS.rank_counts(posterior),
             "autocorrelation": PLOTS.autocorrelation(posterior, lags=10),
             "running_mean": PLOTS.running_mean(posterior),
-            "pairs": PLOTS.pairs(posterior),
-            "energy": PLOTS.energy(posterior),
+            "scatter_matrix": PLOTS.scatter_matrix(posterior),
+            "energy_changes": PLOTS.energy_changes(posterior),
             "intervals": PLOTS.intervals(
                 posterior, level=0.9, kind="hdi", reference={"start": 18.4}
             ),
@@ -86,8 +93,10 @@ class Figures(unittest.TestCase):
             "prior_lines": PLOTS.prior_lines(simulated(), "hours"),
             "fitted_line": PLOTS.fitted_line(posterior, "hours"),
             "predictive_check": PLOTS.predictive_check(posterior),
-            "left_out_positions": PLOTS.left_out_positions(posterior),
-            "across_fits": PLOTS.across_fits(mw.across_fits(a=posterior, b=flat())),
+            "leave_one_out_pit": PLOTS.leave_one_out_pit(posterior),
+            "compare_estimates": PLOTS.compare_estimates(
+                mw.compare_estimates(a=posterior, b=flat())
+            ),
             "overview": PLOTS.overview(posterior),
             "model_graph": PLOTS.model_graph(posterior),
         }
@@ -158,16 +167,16 @@ class Figures(unittest.TestCase):
                     with self.assertRaises(ArgumentError):
                         draw(posterior, page=page)
         with self.assertRaisesRegex(ArgumentError, "Choose some"):
-            PLOTS.pairs(posterior)
+            PLOTS.scatter_matrix(posterior)
         drawn(PLOTS.densities(posterior, "huge"))
 
     def test_one_chain_is_compared_with_itself(self):
         model = mw.Model.read(mw.demo.sheet_path("drying.toml"))
         data = mw.demo.load("drying_loft").frame
         one = model.fit(data, chains=1, draws=200, warmup=200, progress=False)
-        words = [text.get_text() for text in PLOTS.ranks(one).legends[0].get_texts()]
+        words = [text.get_text() for text in PLOTS.rank_counts(one).legends[0].get_texts()]
         self.assertEqual(words, ["first half", "second half"])
-        for name in ("trace", "running_mean", "energy", "overview"):
+        for name in ("trace", "running_mean", "energy_changes", "overview"):
             with self.subTest(name=name):
                 drawn(getattr(PLOTS, name)(one))
 
@@ -175,11 +184,11 @@ class Figures(unittest.TestCase):
         check = straight().predictive_check()
         cases = [
             lambda: PLOTS.trace(3),
-            lambda: PLOTS.energy(3),
+            lambda: PLOTS.energy_changes(3),
             lambda: PLOTS.overview(3),
             lambda: PLOTS.decision(3),
-            lambda: PLOTS.across_fits(3),
-            lambda: PLOTS.pairs(straight(), "drying"),
+            lambda: PLOTS.compare_estimates(3),
+            lambda: PLOTS.scatter_matrix(straight(), "drying"),
             lambda: PLOTS.shrinkage(carriers(), "share", {"Marsh": 0.1}),
             lambda: PLOTS.shrinkage(straight(), "drying", {}),
             lambda: PLOTS.densities(straight(), reference={"dryign": 1}),
@@ -188,7 +197,7 @@ class Figures(unittest.TestCase):
             lambda: PLOTS.posterior_densities(straight(), rope=(0, 1), null=0),
             lambda: PLOTS.prior_densities(straight()),
             lambda: PLOTS.prior_data(simulated(), "x"),
-            lambda: PLOTS.left_out_positions(straight(), "x"),
+            lambda: PLOTS.leave_one_out_pit(straight(), "x"),
             lambda: PLOTS.predictive_check(check, show="x"),
             lambda: PLOTS.predictive_check(check, show="groups"),
             lambda: PLOTS.predictive_check(check, show="rows", along="hour"),

@@ -106,9 +106,9 @@ class Intervals(unittest.TestCase):
 class Draws(unittest.TestCase):
     def test_labelled_draws(self):
         draws = carriers()["share"]
-        self.assertEqual(draws.dims, ("draw", "carrier"))
-        self.assertEqual(draws.sizes["draw"], 4000)
-        self.assertEqual(list(draws.coords["chain"].values[[0, 3999]]), [1, 4])
+        self.assertEqual(draws.dims, ("chain", "iteration", "carrier"))
+        self.assertEqual(draws.sizes["iteration"], 1000)
+        self.assertEqual(list(draws.coords["chain"].values[[0, 3]]), [1, 4])
         self.assertEqual(list(draws.coords["carrier"].values), ["Marsh", "Reed"])
 
     def test_derived_quantities_come_from_the_draws(self):
@@ -117,9 +117,10 @@ class Draws(unittest.TestCase):
         np.testing.assert_array_equal(gap.values, want)
 
     def test_frame_has_one_row_a_draw(self):
-        frame = carriers().frame()
+        frame = carriers().to_dataframe()
         self.assertEqual(
-            list(frame.columns), ["chain", "draw", "share[Marsh]", "share[Reed]", "difference"]
+            list(frame.columns),
+            ["chain", "iteration", "share[Marsh]", "share[Reed]", "difference"],
         )
         self.assertEqual(len(frame), 4000)
 
@@ -138,7 +139,7 @@ class Statements(unittest.TestCase):
         cut = round(y.mean() + 0.1, 3)
         want = stats.norm(y.sum() / precision, precision**-0.5).cdf(cut)
         found = posterior.probability(f"level < {cut}")
-        self.assertLess(abs(found.value - want), 4.5 * found.mcse)
+        self.assertLess(abs(found.value - want), 4.5 * found.monte_carlo_error)
 
     def test_one_answer_for_each_label_or_a_joint_one(self):
         each = carriers().probability("share < 0.15")
@@ -151,7 +152,7 @@ class Statements(unittest.TestCase):
     def test_standard_error_is_never_zero(self):
         sure = straight().probability("drying < 0")
         self.assertEqual(sure.value, 1.0)
-        self.assertGreater(sure.mcse, 0)
+        self.assertGreater(sure.monte_carlo_error, 0)
         self.assertIn("above 0.999", str(sure))
 
     def test_bad_statements(self):

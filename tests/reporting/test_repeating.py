@@ -57,10 +57,10 @@ class Repeating(unittest.TestCase):
         cases = {
             "usual": {},
             "smaller steps": {"target_acceptance": 0.95, "max_depth": 6, "metric": "dense"},
-            "centred": {"group_form": "centred"},
-            "tempering": {"method": mw.Tempering(rungs=3, steps=2)},
+            "centred": {"parameterisation": "centred"},
+            "tempering": {"method": mw.Tempering(temperatures=3, steps=2)},
             "start": {"start": {"middle": 0.5, "effect": dict.fromkeys("ABCDEF", -0.25)}},
-            "ensemble": {"method": mw.Ensemble(until_settled=False, steps=2)},
+            "ensemble": {"method": mw.Ensemble(until_stationary=False, steps=2)},
         }
         for name, settings in cases.items():
             with self.subTest(name=name):
@@ -76,7 +76,10 @@ class Repeating(unittest.TestCase):
 
     def test_the_command_wins_over_settings_of_the_sheet(self):
         place = self.folder / "with settings.toml"
-        settings = 'method = "tempering"\nchoices = { rungs = 3 }\ngroup_form = "centred"'
+        settings = (
+            'method = "tempering"\nmethod_settings = { temperatures = 3 }\n'
+            'parameterisation = "centred"'
+        )
         place.write_text(f"{SHEET}\n[fit]\n{settings}\ntarget_acceptance = 0.95\n")
         fitted = mw.Model.read(place).fit(
             self.data, seed=3, draws=40, warmup=60, missing="drop", progress=False

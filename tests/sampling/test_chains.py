@@ -6,7 +6,7 @@ import unittest
 import jax.numpy as jnp
 import numpy as np
 
-from millwright.diagnostics.convergence import mcse_mean, mcse_sd, r_hat
+from millwright.diagnostics.convergence import mean_error, scale_reduction, sd_error
 from millwright.errors import StartError
 from millwright.sampling.chains import sample
 from millwright.sampling.methods import NoUTurn
@@ -52,10 +52,10 @@ CORRELATION = 0.2 * np.eye(4) + 0.8
 class Answers(unittest.TestCase):
     def assert_moments(self, sampled, mean, sd):
         x = sampled.positions
-        self.assertLess(r_hat(x).max(), 1.02)
+        self.assertLess(scale_reduction(x).max(), 1.02)
         flat = x.reshape(-1, x.shape[-1])
-        self.assertTrue((np.abs(flat.mean(axis=0) - mean) < 4.5 * mcse_mean(x)).all())
-        self.assertTrue((np.abs(flat.std(axis=0) - sd) < 4.5 * mcse_sd(x)).all())
+        self.assertTrue((np.abs(flat.mean(axis=0) - mean) < 4.5 * mean_error(x)).all())
+        self.assertTrue((np.abs(flat.std(axis=0) - sd) < 4.5 * sd_error(x)).all())
 
     def test_correlated_normal_with_scales_far_apart(self):
         arguments = {"mean": MEAN, "sd": SD, "precision": np.linalg.inv(CORRELATION)}

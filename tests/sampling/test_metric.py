@@ -34,7 +34,7 @@ class Choice(unittest.TestCase):
             assert_mean_near(self, draws[..., at], mean[at])
         plain = model.fit(data, seed=2, metric="diagonal", progress=False)
         self.assertEqual(self.metrics(plain), {"diagonal"})
-        steps = [fit.fit.statistics["steps"].mean() for fit in (posterior, plain)]
+        steps = [fit.fit.statistics["evaluations"].mean() for fit in (posterior, plain)]
         self.assertLess(steps[0], steps[1] / 2)
 
     def test_mild_correlation_keeps_the_diagonal(self):

@@ -44,7 +44,7 @@ class SeparateModes(unittest.TestCase):
         posterior = two_humps().fit(DATA, seed=1, method=mw.Tempering(), **QUIET)
         below = posterior.probability("far < 0")
         self.assertTrue(posterior.verdict.good, posterior.verdict)
-        self.assertLess(abs(below.value - 0.7), 4 * below.mcse)
+        self.assertLess(abs(below.value - 0.7), 4 * below.monte_carlo_error)
 
     def test_one_hump_is_one_mode(self):
         rng = np.random.default_rng(3)

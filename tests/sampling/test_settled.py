@@ -57,29 +57,30 @@ class WarmUp(unittest.TestCase):
     def test_it_ends_when_walkers_have_settled_and_the_record_says_so(self):
         posterior = target().fit(method="ensemble", seed=1, progress=False)
         made = posterior.record.chains[0]
-        self.assertTrue(made["settled"])
+        self.assertTrue(made["stationary"])
         self.assertLess(made["warmup_draws"], 400)
         self.assertEqual(made["warmup_steps"], made["warmup_draws"] * made["moves_per_draw"])
         words = str(posterior.convergence())
         self.assertIn(f"ended after {made['warmup_draws']} of at most 1000 draws", words)
         self.assertIn(f"{made['moves_per_draw']} moves of each walker", words)
         table = posterior.table()
+        errors = posterior.convergence_table()["Monte Carlo error of mean"]
         for name, spread in zip("abc", SPREAD, strict=True):
-            error = table.loc[name, "MCSE of mean"]
+            error = errors[name]
             self.assertLess(abs(table.loc[name, "mean"]), 4 * error)
             self.assertLess(abs(table.loc[name, "sd"] / spread - 1), 0.1)
 
     def test_all_of_it_on_request_and_where_it_is_too_short(self):
         settings = {"seed": 1, "draws": 60, "progress": False}
         whole = target().fit(
-            method=mw.Ensemble(until_settled=False), warmup=200, chains=20, **settings
+            method=mw.Ensemble(until_stationary=False), warmup=200, chains=20, **settings
         )
-        self.assertIsNone(whole.record.chains[0]["settled"])
+        self.assertIsNone(whole.record.chains[0]["stationary"])
         self.assertEqual(whole.record.chains[0]["warmup_draws"], 200)
         short = target().fit(method="ensemble", warmup=20, **settings)
         self.assertIn("had not settled by then", str(short.convergence()))
-        with self.assertRaisesRegex(ArgumentError, "until_settled"):
-            mw.Ensemble(until_settled="yes")
+        with self.assertRaisesRegex(ArgumentError, "until_stationary"):
+            mw.Ensemble(until_stationary="yes")
 
     def test_many_walkers_keep_fewer_draws_each(self):
         few = target().fit(method="ensemble", seed=1, progress=False)

@@ -72,14 +72,14 @@ class Pieces(unittest.TestCase):
     def test_thinned_statistics_sum_average_and_remember_divergences(self):
         at = {name: n for n, name in enumerate(STATISTICS)}
         rows = np.zeros((4, len(STATISTICS)))
-        rows[:, at["steps"]] = [1, 2, 3, 4]
+        rows[:, at["evaluations"]] = [1, 2, 3, 4]
         rows[:, at["acceptance"]] = [0.2, 0.4, 0.6, 1.0]
-        rows[:, at["divergent"]] = [1, 0, 0, 0]
+        rows[:, at["diverged"]] = [1, 0, 0, 0]
         rows[:, at["log_density"]] = [5, 6, 7, 8]
         thin = thinned_statistics(rows, 2)
-        np.testing.assert_allclose(thin[:, at["steps"]], [3, 7])
+        np.testing.assert_allclose(thin[:, at["evaluations"]], [3, 7])
         np.testing.assert_allclose(thin[:, at["acceptance"]], [0.3, 0.8])
-        np.testing.assert_array_equal(thin[:, at["divergent"]], [1, 0])
+        np.testing.assert_array_equal(thin[:, at["diverged"]], [1, 0])
         np.testing.assert_array_equal(thin[:, at["log_density"]], [6, 8])
         self.assertIs(thinned_statistics(rows, 1), rows)
 

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 import millwright as mw
-from millwright.diagnostics.convergence import mcse_mean
+from millwright.diagnostics.convergence import mean_error
 from millwright.errors import ArgumentError, StartError
 from millwright.sampling.ensemble import walkers_for
 from millwright.sampling.ladder_moves import tempered
@@ -71,9 +71,9 @@ class Ladders(unittest.TestCase):
             found = tempered(np, prior, likelihood, np.array([0.0, 0.5, 1.0]))
         np.testing.assert_array_equal(found, [-1.0, -2.5, -np.inf])
 
-    def test_the_prior_alone_may_be_the_hottest_rung(self):
+    def test_the_prior_alone_may_be_the_highest_temperature(self):
         model = mw.Model(priors={"x": "normal(0, 2)"}, likelihood={"y": "normal(x, 1)"})
-        method = mw.Tempering(rungs=3, hottest=0.0)
+        method = mw.Tempering(temperatures=3, smallest_power=0.0)
         fit = model.fit({"y": [1.0]}, method=method, draws=400, warmup=300, progress=False)
         assert_mean_near(self, fit.draws.get("x"), 0.8)
         self.assertEqual(fit.record.chains[0]["powers"][-1], 0.0)
@@ -90,7 +90,7 @@ class BlackBoxes(unittest.TestCase):
         for method in (
             mw.RandomWalk(covariance=[[1.0, 1.0], [1.0, 2.0]]),
             mw.RandomWalk(proposal="student_t"),
-            mw.Tempering(rungs=3, hottest=0.2, steps=3),
+            mw.Tempering(temperatures=3, smallest_power=0.2, steps=3),
         ):
             with self.subTest(method=method.name):
                 fit = self.target.fit(method=method, draws=200, warmup=200, seed=1, progress=False)
@@ -114,7 +114,7 @@ class Groups(unittest.TestCase):
         other = model.fit(data, seed=1, progress=False)
         for name in ("spread", "effect"):
             x, y = (fit.draws.get(name).reshape(*fit.draws.shape, -1) for fit in (kept, other))
-            error = np.sqrt(mcse_mean(x) ** 2 + mcse_mean(y) ** 2)
+            error = np.sqrt(mean_error(x) ** 2 + mean_error(y) ** 2)
             gap = np.abs(x.mean(axis=(0, 1)) - y.mean(axis=(0, 1)))
             self.assertTrue((gap < 4 * error).all(), f"{name}: {gap / error}")
 

@@ -69,9 +69,9 @@ class Hostile(unittest.TestCase):
         target = mw.Target(lambda x: -0.5 * jnp.sum(x**2), {"x": "real"})
         target.fit(save=self.folder / "other", **QUICK)
         path = self.folder / "other" / "run.json"
-        text = path.read_text().replace("log_density", "from_elsewhere")
+        text = path.read_text().replace('"log_density"', '"from_elsewhere"')
         model = self.folder / "other" / "model.toml"
-        model.write_text(model.read_text().replace("log_density", "from_elsewhere"))
+        model.write_text(model.read_text().replace("log_density(", "from_elsewhere("))
         content = json.loads(text)
         del content["model_fingerprint"]
         path.write_text(json.dumps(content))

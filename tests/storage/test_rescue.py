@@ -39,7 +39,7 @@ class Rescue(unittest.TestCase):
     def test_all_of_a_whole_run(self):
         found = rescued(self.run_folder)
         self.assertEqual(found.names, ("effect[Lower mill]", "effect[Upper mill]", "spread"))
-        np.testing.assert_array_equal(found.values[:, :, 2].ravel(), self.draws["spread"])
+        np.testing.assert_array_equal(found.values[:, :, 2], self.draws["spread"])
         self.assertEqual(found.lost, ())
 
     def test_a_lost_chain_and_a_chain_that_ends_early(self):

@@ -38,7 +38,7 @@ class Sheets(InFolder):
             },
             derived={"gap": "effect['Upper'] - effect['Lower']"},
             columns={"y": "Yield (kg)", "X": ["a", "b"]},
-            terms={"soft": "-base ** 2"},
+            log_density_terms={"soft": "-base ** 2"},
             labels={"mill": "sender, receiver", "grade": [3, 1, 2]},
         )
         path = self.folder / "sheet.toml"
@@ -88,7 +88,7 @@ class Runs(InFolder):
     def test_files_are_open_formats(self):
         carriers().save(self.folder / "run")
         table = pq.read_table(self.folder / "run" / "draws" / "chain-01-000001.parquet")
-        self.assertEqual(table.column_names[:2], ["chain", "draw"])
+        self.assertEqual(table.column_names[:2], ["chain", "iteration"])
         labels = json.loads(table.schema.metadata[b"labels"])
         self.assertEqual(labels, {"carrier": ["Marsh", "Reed"]})
         self.assertTrue((self.folder / "run" / "sheet.toml").read_text().startswith("# Does"))

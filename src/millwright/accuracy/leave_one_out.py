@@ -12,7 +12,7 @@ import numpy as np
 from scipy.special import logsumexp
 
 from millwright.accuracy.smoothing import highest_good_k, smoothed_log_weights
-from millwright.diagnostics.convergence import ess_mean
+from millwright.diagnostics.convergence import mean_size
 from millwright.display import Shown
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
@@ -79,21 +79,22 @@ class LeaveOneOut(Shown):
 
 
 def row_sentence(result: LeaveOneOut) -> str:
-    """Say whether every row's estimate can be relied on."""
+    """Say for which rows the estimate is reliable."""
     bad = result.unreliable
     if not bad:
         return (
-            f"All {len(result.rows)} rows can be relied on: every Pareto k is at most "
-            f"{result.k_limit:.2f} (smaller is better)."
+            f"The leave-one-out estimate is reliable for all {len(result.rows)} rows: every "
+            f"Pareto k is at most {result.k_limit:.2f} (smaller is better)."
         )
     outcomes = {outcome for outcome, _ in result.rows}
     named = [str(row) if len(outcomes) == 1 else f"{outcome} {row}" for outcome, row in bad]
     more = f" and {len(named) - 6} more" if len(named) > 6 else ""
+    each = "each" if len(bad) > 1 else "it"
     return (
-        f"{len(bad)} of {len(result.rows)} rows cannot be relied on, with a Pareto k above "
-        f"{result.k_limit:.2f}: row{'s' if len(bad) > 1 else ''} {', '.join(named[:6])}{more} "
-        "(counting from 1). Each moves the posterior much when left out: look at it, and fit "
-        "again without it before trusting a small difference."
+        f"The leave-one-out estimate is unreliable for row{'s' if len(bad) > 1 else ''} "
+        f"{', '.join(named[:6])}{more} (counted from 1, of {len(result.rows)}): Pareto k is above "
+        f"{result.k_limit:.2f} there. The posterior changes much without {each}: look at the "
+        "data, and fit again without such a row before you trust a small difference."
     )
 
 
@@ -164,7 +165,7 @@ def leave_one_out(draws: Draws) -> LeaveOneOut:
     chains, n = draws.shape
     share = np.concatenate(
         [
-            ess_mean(np.exp(part - part.max(axis=0)).reshape(chains, n, -1)) / size
+            mean_size(np.exp(part - part.max(axis=0)).reshape(chains, n, -1)) / size
             for part in np.array_split(log_lik, -(-log_lik.shape[1] // _ROWS_AT_ONCE), axis=1)
         ]
     )

@@ -94,7 +94,7 @@ def demo(
 
 
 @app.command()
-def vet(
+def check(
     sheet: Sheet,
     data: Data,
     workers: Annotated[
@@ -107,8 +107,8 @@ def vet(
     as_json: Json = False,
 ) -> None:
     """Check a sheet against data without sampling; settings in [fit] count for the estimate."""
+    from millwright.cli.checking import check as look
     from millwright.cli.data_files import SHEETS, found, read_data
-    from millwright.cli.vetting import vet as look
     from millwright.models.model import Model
 
     if workers is not None and workers < 1:
@@ -153,11 +153,13 @@ def fit(
         int | None,
         typer.Option(help="A trajectory has at most 2^MAX_DEPTH steps; by default 10."),
     ] = None,
-    choice: Annotated[
+    setting: Annotated[
         list[str] | None,
-        typer.Option(help="A choice of the method's own, such as rungs=12; can be repeated."),
+        typer.Option(
+            help="A setting of the method's own, such as temperatures=12; can be repeated."
+        ),
     ] = None,
-    group_form: Annotated[
+    parameterisation: Annotated[
         list[str] | None,
         typer.Option(
             help="How group effects are sampled: informed, centred or non-centred, or "
@@ -204,7 +206,9 @@ def fit(
         "workers": workers,
         "missing": missing,
     }
-    settings = fit_options(model.fit_settings, given, choice or (), group_form or (), start or ())
+    settings = fit_options(
+        model.fit_settings, given, setting or (), parameterisation or (), start or ()
+    )
     with _stops_told(place):
         posterior = model.fit(
             table,
@@ -260,7 +264,7 @@ def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, qui
 
 # In the order in which they are used.
 _ORDER = (
-    *("demo", "new", "vet", "simulate", "fit", "resume", "extend", "convergence"),
+    *("demo", "new", "check", "simulate", "fit", "resume", "extend", "convergence"),
     *("summary", "plot", "ask", "predict", "compare", "report", "export"),
 )
 app.registered_commands.sort(

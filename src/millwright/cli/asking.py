@@ -29,17 +29,19 @@ def ask(
     ] = None,
     contrasts: Annotated[
         list[str] | None,
-        typer.Option(help="A quantity with labels: all differences of its levels; repeatable."),
+        typer.Option(
+            help="A quantity with labels: all differences between its labels; repeatable."
+        ),
     ] = None,
     against: Annotated[
-        str | None, typer.Option(help="With --contrasts: the level to compare with.")
+        str | None, typer.Option(help="With --contrasts: the label to compare with.")
     ] = None,
     level: Annotated[
         float, typer.Option(help="Probability inside intervals, of decisions and contrasts.")
     ] = 0.95,
     as_json: Json = False,
 ) -> None:
-    """Say how probable statements are, decide about regions and values, compare levels."""
+    """Say how probable statements are, decide about regions and values, compare labels."""
     from millwright.models.runs import load
 
     if not questions and not contrasts:
@@ -74,7 +76,11 @@ def _answered(posterior: Any, question: str, level: float) -> tuple[str, Any]:
         found = posterior.probability(question)
         several = found if isinstance(found, dict) else {"": found}
         plain = {
-            name: {"probability": p.value, "mc_error": p.mcse, "two_sided": p.two_sided}
+            name: {
+                "probability": p.value,
+                "monte_carlo_error": p.monte_carlo_error,
+                "two_sided": p.two_sided,
+            }
             for name, p in several.items()
         }
         heading = f"Given model and data, the probability of `{question}`:\n"

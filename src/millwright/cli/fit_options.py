@@ -27,7 +27,7 @@ _SPREADING = (Ensemble.name, Rejection.name, Tempering.name)
 def fit_options(
     of_sheet: Mapping[str, Any],
     given: Mapping[str, Any],
-    choices: Sequence[str],
+    method_settings: Sequence[str],
     forms: Sequence[str],
     starts: Sequence[str] = (),
 ) -> dict[str, Any]:
@@ -39,7 +39,7 @@ def fit_options(
         Settings of the sheet, as `Model.fit_settings` gives them.
     given
         Options by name; those that are None were not given.
-    choices
+    method_settings
         Choices of the method as `name=value`.
     forms
         Forms of group effects: one form, or some as `name=form`.
@@ -49,7 +49,7 @@ def fit_options(
     Raises
     ------
     ArgumentError
-        For choices that the method does not have, or a text that is not `name=value`.
+        For settings that the method does not have, or a text that is not `name=value`.
     """
     stated = {name: value for name, value in given.items() if value is not None}
     settings = {**of_sheet, **stated}
@@ -60,10 +60,12 @@ def fit_options(
                 settings.pop(name, None)
         if stated["method"] in _SPREADING:
             settings.pop("start", None)
-    if choices:
-        settings |= _with_choices(settings.get("method"), pairs("choice", choices, "rungs=12"))
+    if method_settings:
+        settings |= _with_method_settings(
+            settings.get("method"), pairs("setting", method_settings, "temperatures=12")
+        )
     if forms:
-        settings["group_form"] = _forms(forms)
+        settings["parameterisation"] = _forms(forms)
     if starts:
         settings["start"] = start_values(starts)
     return settings
@@ -97,16 +99,18 @@ def start_values(texts: Sequence[str]) -> dict[str, Any]:
     return result
 
 
-def _with_choices(method: str | Method | None, choices: Mapping[str, Any]) -> dict[str, Any]:
-    """Return choices as settings; those of the no-U-turn sampler are settings of their own."""
+def _with_method_settings(
+    method: str | Method | None, method_settings: Mapping[str, Any]
+) -> dict[str, Any]:
+    """Return a method's settings as a fit takes them: those of the gradient sampler by name."""
     name = method.name if isinstance(method, Method) else method or NoUTurn.name
-    chosen = method_with(name, choices)
+    chosen = method_with(name, method_settings)
     if method is None or method == NoUTurn.name:
-        return dict(choices)
-    return {"method": replace(method, **choices) if isinstance(method, Method) else chosen}
+        return dict(method_settings)
+    return {"method": replace(method, **method_settings) if isinstance(method, Method) else chosen}
 
 
 def _forms(forms: Sequence[str]) -> str | dict[str, Any]:
     if len(forms) == 1 and "=" not in forms[0]:
         return forms[0]
-    return pairs("group-form", forms, "mill_effect=centred")
+    return pairs("parameterisation", forms, "mill_effect=centred")

@@ -26,16 +26,16 @@ _OF_A_POSTERIOR = (
     "densities",
     "intervals",
     "overview",
-    "pairs",
+    "scatter_matrix",
     "posterior_densities",
     "prior_posterior",
-    "ranks",
+    "rank_counts",
     "running_mean",
     "trace",
 )
-_WITHOUT_NAMES = ("energy", "left_out_positions", "model_graph", "series")
+_WITHOUT_NAMES = ("energy_changes", "leave_one_out_pit", "model_graph", "series")
 _FIGURES = tuple(sorted((*_OF_A_POSTERIOR, *_WITHOUT_NAMES, "fitted_line", "predictive_check")))
-_WITHOUT_PAGES = ("overview", "pairs")
+_WITHOUT_PAGES = ("overview", "scatter_matrix")
 # As the library lists them; it takes a second to load.
 _VIEWS = (
     *("statistics", "histogram", "densities", "cumulative", "rows", "groups", "counts"),
@@ -83,7 +83,7 @@ def _as_in_summaries(table: Any) -> Any:
     """Return convergence numbers as texts, with the digits that the posterior table gives them."""
     shown = table.astype(object)
     for column in shown.columns:
-        places = 3 if "R-hat" in str(column) else 0 if "ESS" in str(column) else None
+        places = 3 if "R-hat" in str(column) else 0 if "effective" in str(column) else None
         if places is not None:
             shown[column] = [f"{value:.{places}f}" for value in table[column]]
     return shown
@@ -96,7 +96,7 @@ def summary(
     level: Annotated[float, typer.Option(help="Probability inside the interval.")] = 0.95,
     hdi: Annotated[bool, typer.Option("--hdi", help="Highest-density interval.")] = False,
     order: Annotated[
-        str, typer.Option(help="definition, mean, R-hat or ESS (worst first).")
+        str, typer.Option(help="definition, mean, R-hat or 'effective draws' (worst first).")
     ] = "definition",
     form: Annotated[
         str, typer.Option(help="text, markdown, html, latex or csv: the table alone.")

@@ -101,7 +101,7 @@ def _to_csv(frame: Any, out: Path, replace: bool) -> None:
 def predict(
     run: Run,
     data: Data,
-    new_levels: Annotated[
+    new_labels: Annotated[
         str, typer.Option(help="Levels of groups that the fit has not seen: refuse or draw.")
     ] = "refuse",
     level: Annotated[float, typer.Option(help="Probability inside the interval.")] = 0.95,
@@ -118,8 +118,8 @@ def predict(
     from millwright.models.runs import load
 
     table = read_data(data)
-    chosen: Any = new_levels
-    predictions = load(run).predict(table, new_levels=chosen)
+    chosen: Any = new_labels
+    predictions = load(run).predict(table, new_labels=chosen)
     frame = predictions.table(level=level)
     found = predictions.score(table) if score else None
     if out is not None:
@@ -140,13 +140,13 @@ def compare(
     The quantities that they have in common stand below.
     """
     from millwright.cli.reports import rows_record
-    from millwright.comparison.across_fits import across_fits
-    from millwright.comparison.models import compare as compare_fits
+    from millwright.comparison.compare import compare as compare_fits
+    from millwright.comparison.estimates import compare_estimates
     from millwright.models.runs import load
 
     posteriors: dict[str, Any] = {name: load(run) for name, run in named_runs(runs).items()}
     found = compare_fits(**posteriors)
-    across = across_fits(None, **posteriors)
+    across = compare_estimates(None, **posteriors)
     record = {
         "leave_one_out": rows_record(found.table()),
         "quantities": rows_record(across.table),

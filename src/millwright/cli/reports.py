@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-import math
+import re
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,8 +18,19 @@ if TYPE_CHECKING:
 __all__ = ["posterior_record", "rows_record"]
 
 
+def machine_name(heading: object) -> str:
+    """Return a heading as a name that programs can use: `interval_low` for an interval's end."""
+    text = str(heading)
+    end = re.fullmatch(r"[\d.]+ % (?:central interval|HDI), (from|to)", text)
+    if end:
+        return f"interval_{'low' if end[1] == 'from' else 'high'}"
+    words = text.replace("R-hat", "scale reduction").replace("%", "percent")
+    return "_".join(re.findall(r"[^\W_]+", words.lower()))
+
+
 def rows_record(frame: pd.DataFrame) -> dict[str, Any]:
     """Return a table as plain values, rows by name; what is not finite becomes null."""
+    frame = frame.set_axis([machine_name(column) for column in frame.columns], axis=1)
     names = [
         ", ".join(map(str, key)) if isinstance(key, tuple) else str(key) for key in frame.index
     ]
@@ -46,11 +57,6 @@ def posterior_record(
         "settings": dict(posterior.record.settings),
         "versions": dict(posterior.record.versions),
         "data_fingerprint": posterior.record.fingerprint,
-        "table": {
-            str(name): {
-                str(column): value if math.isfinite(value) else None
-                for column, value in row.items()
-            }
-            for name, row in table.to_dict(orient="index").items()
-        },
+        "interval": {"level": level, "kind": kind},
+        "table": rows_record(table),
     }

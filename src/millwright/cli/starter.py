@@ -17,7 +17,7 @@ _TOO_FEW_FOR_A_SPREAD = 5
 _MOST_LABELS = 50
 _LARGEST_COUNT = 200
 _NAME = re.compile(r"[^\W\d]\w*")
-_TAKEN = ("base", "noise", "shape", "chain", "draw", "row")
+_TAKEN = ("base", "noise", "shape", "chain", "draw", "iteration", "row")
 
 
 def starter_sheet(data: pd.DataFrame, outcome: str | None, name: str) -> str:
@@ -205,7 +205,7 @@ class _Writer:
         name = self.alias(outcome)
         document = tomlkit.document()
         document.add(tomlkit.comment("A starter: read every line; change what you know better."))
-        document.add(tomlkit.comment("Check it with: millwright vet SHEET DATA"))
+        document.add(tomlkit.comment("Check it with: millwright check SHEET DATA"))
         document.add(tomlkit.comment(f"{outcome!r} {kind.words}"))
         document.add("title", tomlkit.item(f"{outcome} in {file}"))
         if self.gappy:

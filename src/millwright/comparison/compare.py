@@ -11,8 +11,9 @@ import pandas as pd
 from millwright.accuracy.leave_one_out import LeaveOneOut, row_sentence
 from millwright.display import Shown, frame_text
 from millwright.errors import ArgumentError
+from millwright.posterior.posterior import Posterior
 
-__all__ = ["Comparison", "compare_results"]
+__all__ = ["Comparison", "compare"]
 
 
 @dataclass(frozen=True)
@@ -28,21 +29,26 @@ class Comparison(Shown):
     results: Mapping[str, LeaveOneOut] = field(repr=False)
 
     def table(self) -> pd.DataFrame:
-        """Return one row a model: elpd, its lag behind the best with its standard error, and
-        the number of rows that cannot be relied on."""
+        """Return one row a model, the best first.
+
+        Returns
+        -------
+        elpd with its standard error, its difference from the best model's (0 for the best, else
+        below 0) with the standard error of that difference, effective parameters, and the number
+        of rows with a Pareto k above the limit."""
         names = list(self.results)
         best = self.results[names[0]]
         rows = []
         for result in self.results.values():
-            gap = best.elpd_by_row - result.elpd_by_row
+            gap = result.elpd_by_row - best.elpd_by_row
             rows.append(
                 {
                     "elpd": result.elpd,
                     "SE": result.se,
-                    "behind the best by": float(gap.sum()),
-                    "SE of that": float(np.sqrt(gap.size) * gap.std()),
+                    "elpd difference": float(gap.sum()),
+                    "SE of difference": float(np.sqrt(gap.size) * gap.std()),
                     "effective parameters": result.effective_parameters,
-                    "rows not reliable": len(result.unreliable),
+                    "rows with high Pareto k": len(result.unreliable),
                 }
             )
         return pd.DataFrame(rows, index=pd.Index(names, name="model"))
@@ -52,7 +58,7 @@ class Comparison(Shown):
         """What follows from the comparison of the two best models, and how sure it is."""
         names = list(self.results)
         table = self.table()
-        gap, se = table.iloc[1]["behind the best by"], table.iloc[1]["SE of that"]
+        gap, se = -table.iloc[1]["elpd difference"], table.iloc[1]["SE of difference"]
         size = f"by {gap:.1f} in elpd, with a standard error of {se:.1f}"
         if all(
             np.array_equal(self.results[names[0]].elpd_by_row, self.results[name].elpd_by_row)
@@ -87,15 +93,35 @@ class Comparison(Shown):
         lines = [
             self.sentence,
             frame_text(shown),
-            "elpd: expected log predictive density by leave-one-out; larger is better.",
+            "elpd: expected log predictive density by leave-one-out; larger is better. The "
+            "difference is from the best model's.",
         ]
         lines += [f"{name}: {row_sentence(result)}" for name, result in self.results.items()]
         return "\n".join(lines)
 
 
-def compare_results(
-    results: Mapping[str, LeaveOneOut], fingerprints: Mapping[str, str]
-) -> Comparison:
+def compare(**posteriors: Posterior) -> Comparison:
+    """Compare models of the same data by leave-one-out: `compare(straight=a, flat=b)`.
+
+    Raises
+    ------
+    ArgumentError
+        For fewer than two, or for models of different outcomes.
+    """
+    for name, posterior in posteriors.items():
+        if not isinstance(posterior, Posterior):
+            raise ArgumentError(f"`{name}` must be a posterior, not {type(posterior).__name__}.")
+    fingerprints = {
+        name: posterior.draws.binding.tables.fingerprint(
+            [part.name for part in posterior.draws.binding.program.outcomes]
+        )
+        for name, posterior in posteriors.items()
+    }
+    results = {name: posterior.leave_one_out() for name, posterior in posteriors.items()}
+    return _ordered(results, fingerprints)
+
+
+def _ordered(results: Mapping[str, LeaveOneOut], fingerprints: Mapping[str, str]) -> Comparison:
     """Order models by elpd.
 
     Parameters

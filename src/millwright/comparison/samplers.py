@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.diagnostics.autocorrelation import autocorrelations
-from millwright.diagnostics.convergence import ess_mean, mcse_mean
+from millwright.diagnostics.convergence import mean_error, mean_size
 from millwright.display import Shown, text_table
 from millwright.draws.numbers import supported
 from millwright.errors import ArgumentError, MillwrightError, UnknownLabelError, nearest
@@ -25,12 +25,15 @@ _KEY = (
     "Acceptance: share of steps taken, of candidates kept for rejection.\n"
     "Lag-1 autocorrelation: how like its neighbour a draw is; 0 for independent draws, near 1 "
     "where\nmany draws are worth one. Moves per draw: evaluations for each kept draw.\n"
-    "ESS: how many independent draws these are worth for the mean; more is better. Evaluations\n"
-    "of the density (with its gradient, for no_u_turn) count the warm-up too.\n"
-    "Estimate: the mean. MCSE: its standard error, since draws are finite in "
+    "Effective draws: how many independent draws these are worth for the mean; more is better.\n"
+    "Evaluations of the density (with its gradient, for no_u_turn) count the warm-up too.\n"
+    "Estimate: the mean. Monte Carlo error: its standard error, since draws are finite in "
     "number."
 )
-_TRUTH_KEY = "Error: estimate minus truth, in MCSE; beyond 3 or so in size it is more than chance."
+_TRUTH_KEY = (
+    "Error: estimate minus truth, in Monte Carlo errors; beyond 3 or so in size it is more than "
+    "chance."
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,9 +44,9 @@ class SamplersCompared(Shown):
     ----------
     table
         One row a method and quantity: `draws`, `moves per draw`, `acceptance`,
-        `lag-1 autocorrelation`, `ESS`,
-        `ESS per 1000 evaluations`, `ESS per second`, `estimate` (the mean), `MCSE` and, where
-        the truth is known, `truth` and `error / MCSE`.
+        `lag-1 autocorrelation`, `effective draws`, `effective draws per 1000 evaluations`,
+        `effective draws per second`, `estimate` (the mean), `Monte Carlo error` and, where the
+        truth is known, `truth` and `error / Monte Carlo error`.
     posteriors
         The posterior of each method, by its label.
     truth
@@ -65,18 +68,22 @@ class SamplersCompared(Shown):
             "moves per draw": [f"{row['moves per draw']:.3g}" for _, row in rows],
             "acceptance": [f"{row['acceptance']:.2g}" for _, row in rows],
             "lag-1 autocorrelation": [f"{row['lag-1 autocorrelation']:.2f}" for _, row in rows],
-            "ESS": [f"{row['ESS']:.0f}" for _, row in rows],
-            "ESS per 1000 evaluations": [
-                f"{row['ESS per 1000 evaluations']:.3g}" for _, row in rows
+            "effective draws": [f"{row['effective draws']:.0f}" for _, row in rows],
+            "effective draws per 1000 evaluations": [
+                f"{row['effective draws per 1000 evaluations']:.3g}" for _, row in rows
             ],
-            "ESS per second": [f"{row['ESS per second']:.0f}" for _, row in rows],
-            "estimate": [supported(row["estimate"], row["MCSE"]) for _, row in rows],
-            "MCSE": [f"{row['MCSE']:.2g}" for _, row in rows],
+            "effective draws per second": [
+                f"{row['effective draws per second']:.0f}" for _, row in rows
+            ],
+            "estimate": [supported(row["estimate"], row["Monte Carlo error"]) for _, row in rows],
+            "Monte Carlo error": [f"{row['Monte Carlo error']:.2g}" for _, row in rows],
         }
         key = _KEY
         if self.truth:
             columns["truth"] = [_or_unknown(row["truth"], ".4g") for _, row in rows]
-            columns["error / MCSE"] = [_or_unknown(row["error / MCSE"], "+.1f") for _, row in rows]
+            columns["error / Monte Carlo error"] = [
+                _or_unknown(row["error / Monte Carlo error"], "+.1f") for _, row in rows
+            ]
             key = f"{_KEY}\n{_TRUTH_KEY}"
         bad = [
             f"{label}: {posterior.verdict.headline}"
@@ -160,7 +167,7 @@ def compare_samplers(
             )
     table = pd.DataFrame(rows).set_index(["method", "quantity"])
     if not known:
-        table = table.drop(columns=["truth", "error / MCSE"])
+        table = table.drop(columns=["truth", "error / Monte Carlo error"])
     said = {label: str(error) for label, error in failures.items()}
     return SamplersCompared(table, posteriors, known, said)
 
@@ -200,7 +207,7 @@ def _row(
     label: str, name: str, value: np.ndarray, posterior: Posterior, truth: float
 ) -> dict[str, Any]:
     x = value[..., None]
-    ess, mcse = float(ess_mean(x)[0]), float(mcse_mean(x)[0])
+    ess, mcse = float(mean_size(x)[0]), float(mean_error(x)[0])
     record = posterior.record
     # Walkers of an ensemble and chains of other methods count their own evaluations.
     evaluations = sum(chain["steps"] for chain in record.chains)
@@ -213,11 +220,11 @@ def _row(
         / value.size,
         "acceptance": float(posterior.fit.statistics["acceptance"].mean()),
         "lag-1 autocorrelation": float(autocorrelations(value, 1)[1]),
-        "ESS": ess,
-        "ESS per 1000 evaluations": 1000 * ess / evaluations,
-        "ESS per second": ess / record.seconds["sampling"],
+        "effective draws": ess,
+        "effective draws per 1000 evaluations": 1000 * ess / evaluations,
+        "effective draws per second": ess / record.seconds["sampling"],
         "estimate": estimate,
-        "MCSE": mcse,
+        "Monte Carlo error": mcse,
         "truth": truth,
-        "error / MCSE": (estimate - truth) / mcse,
+        "error / Monte Carlo error": (estimate - truth) / mcse,
     }

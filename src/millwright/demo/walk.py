@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from millwright import plots
-from millwright.comparison.models import compare
+from millwright.comparison.compare import compare
 from millwright.demo.data_sets import DataSet, load, sheet_path
 from millwright.demo.teller import Teller, write_figure
 from millwright.draws.numbers import range_text
@@ -79,7 +79,7 @@ def _step_convergence(posterior: Posterior, folder: Path, tell: Teller) -> None:
     tell.output(str(posterior.convergence()))
     write_figure(plots.trace(posterior), folder, "5-traces.png", tell)
     write_figure(plots.densities(posterior), folder, "5-densities.png", tell)
-    write_figure(plots.ranks(posterior), folder, "5-ranks.png", tell)
+    write_figure(plots.rank_counts(posterior), folder, "5-rank-counts.png", tell)
 
 
 def _step_posterior(posterior: Posterior, folder: Path, tell: Teller) -> None:

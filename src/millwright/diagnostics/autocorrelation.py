@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.diagnostics.arrays import autocovariance
-from millwright.diagnostics.convergence import ess_mean
+from millwright.diagnostics.convergence import mean_size
 
 __all__ = ["autocorrelations", "integrated_time"]
 
@@ -42,4 +42,4 @@ def integrated_time(x: np.ndarray) -> np.ndarray:
     1 + 2 times the sum of autocorrelations (Sokal 1997, eq. 2.16); below 1 where successive
     draws lie on opposite sides of the mean. Shape (chains, draws, quantities) to (quantities,).
     """
-    return np.asarray(x.shape[0] * x.shape[1] / ess_mean(x))
+    return np.asarray(x.shape[0] * x.shape[1] / mean_size(x))

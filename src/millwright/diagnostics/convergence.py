@@ -21,79 +21,79 @@ from millwright.diagnostics.arrays import (
 
 __all__ = [
     "FEWEST_DRAWS",
-    "block_ess_bulk",
-    "block_ess_mean",
-    "block_ess_tail",
-    "block_mcse_mean",
-    "block_mcse_quantile",
-    "block_mcse_sd",
-    "block_r_hat",
-    "ess_bulk",
-    "ess_mean",
-    "ess_quantile",
-    "ess_tail",
-    "mcse_mean",
-    "mcse_quantile",
-    "mcse_sd",
-    "r_hat",
+    "block_bulk_size",
+    "block_mean_size",
+    "block_tail_size",
+    "block_mean_error",
+    "block_quantile_error",
+    "block_sd_error",
+    "block_scale_reduction",
+    "bulk_size",
+    "mean_size",
+    "quantile_size",
+    "tail_size",
+    "mean_error",
+    "quantile_error",
+    "sd_error",
+    "scale_reduction",
 ]
 
 FEWEST_DRAWS = 4
 _FIRST_LAGS = 16
 
 
-def r_hat(x: np.ndarray) -> np.ndarray:
+def scale_reduction(x: np.ndarray) -> np.ndarray:
     """Rank-normalised split R-hat: the larger of that of the draws and of their spread.
 
     1 means that the chains agree; larger means that they do not.
     """
-    return np.concatenate(by_blocks(x, block_r_hat))
+    return np.concatenate(by_blocks(x, block_scale_reduction))
 
 
-def ess_bulk(x: np.ndarray) -> np.ndarray:
+def bulk_size(x: np.ndarray) -> np.ndarray:
     """Effective sample size of the rank-normalised draws: how well the middle is known."""
-    return np.concatenate(by_blocks(x, block_ess_bulk))
+    return np.concatenate(by_blocks(x, block_bulk_size))
 
 
-def ess_mean(x: np.ndarray) -> np.ndarray:
+def mean_size(x: np.ndarray) -> np.ndarray:
     """Effective sample size for the mean."""
-    return np.concatenate(by_blocks(x, block_ess_mean))
+    return np.concatenate(by_blocks(x, block_mean_size))
 
 
-def ess_quantile(x: np.ndarray, probability: float) -> np.ndarray:
+def quantile_size(x: np.ndarray, probability: float) -> np.ndarray:
     """Effective sample size for a quantile: that of the indicator of lying below it."""
-    return np.concatenate(by_blocks(x, lambda block: _ess_quantile(block, probability)))
+    return np.concatenate(by_blocks(x, lambda block: _quantile_size(block, probability)))
 
 
-def ess_tail(x: np.ndarray) -> np.ndarray:
+def tail_size(x: np.ndarray) -> np.ndarray:
     """Smaller of the effective sample sizes of the 5 % and the 95 % quantile."""
-    return np.concatenate(by_blocks(x, block_ess_tail))
+    return np.concatenate(by_blocks(x, block_tail_size))
 
 
-def mcse_mean(x: np.ndarray) -> np.ndarray:
+def mean_error(x: np.ndarray) -> np.ndarray:
     """Monte Carlo standard error of the mean: sd / sqrt(ESS)."""
-    return np.concatenate(by_blocks(x, block_mcse_mean))
+    return np.concatenate(by_blocks(x, block_mean_error))
 
 
-def mcse_sd(x: np.ndarray) -> np.ndarray:
+def sd_error(x: np.ndarray) -> np.ndarray:
     """Monte Carlo standard error of the standard deviation.
 
     By the delta method from the variance of the squared deviations and their own effective
     sample size; that of the mean enters in second order only.
     """
-    return np.concatenate(by_blocks(x, block_mcse_sd))
+    return np.concatenate(by_blocks(x, block_sd_error))
 
 
-def mcse_quantile(x: np.ndarray, probability: float) -> np.ndarray:
+def quantile_error(x: np.ndarray, probability: float) -> np.ndarray:
     """Monte Carlo standard error of a quantile.
 
     Half the distance between the draws at the 16 % and 84 % points of the beta distribution of
     the probability below the quantile (Vehtari et al. 2021, section 4.4).
     """
-    return np.concatenate(by_blocks(x, lambda block: block_mcse_quantile(block, probability)))
+    return np.concatenate(by_blocks(x, lambda block: block_quantile_error(block, probability)))
 
 
-def block_r_hat(block: QuantityBlock) -> np.ndarray:
+def block_scale_reduction(block: QuantityBlock) -> np.ndarray:
     """R-hat of a block of quantities."""
     draws = block.x.shape[-1]
     if draws < FEWEST_DRAWS:
@@ -115,22 +115,22 @@ def _plain_r_hat(x: np.ndarray) -> np.ndarray:
     return np.asarray(np.sqrt((draws - 1) / draws + between / within / draws))
 
 
-def block_ess_bulk(block: QuantityBlock) -> np.ndarray:
+def block_bulk_size(block: QuantityBlock) -> np.ndarray:
     """Effective sample size of the rank-normalised draws of a block of quantities."""
     return _guarded_ess(block, block.scores)
 
 
-def block_ess_mean(block: QuantityBlock) -> np.ndarray:
+def block_mean_size(block: QuantityBlock) -> np.ndarray:
     """Effective sample size for the means of a block of quantities."""
     return _guarded_ess(block, block.x)
 
 
-def block_ess_tail(block: QuantityBlock) -> np.ndarray:
+def block_tail_size(block: QuantityBlock) -> np.ndarray:
     """Effective sample size of the tails of a block of quantities."""
-    return np.asarray(np.minimum(_ess_quantile(block, 0.05), _ess_quantile(block, 0.95)))
+    return np.asarray(np.minimum(_quantile_size(block, 0.05), _quantile_size(block, 0.95)))
 
 
-def _ess_quantile(block: QuantityBlock, probability: float) -> np.ndarray:
+def _quantile_size(block: QuantityBlock, probability: float) -> np.ndarray:
     below = (block.x <= block.quantile(probability)[:, None, None]).astype(float)
     result = _guarded_ess(block, below)
     never_varies = (below == below[:, :1, :1]).all(axis=(1, 2)) & ~block.unusable
@@ -187,23 +187,23 @@ def _ess_from(x: np.ndarray, covariance: np.ndarray) -> tuple[np.ndarray, np.nda
     return np.asarray(size / np.maximum(tau, 1 / np.log10(size))), ended
 
 
-def block_mcse_mean(block: QuantityBlock) -> np.ndarray:
+def block_mean_error(block: QuantityBlock) -> np.ndarray:
     """Monte Carlo standard errors of the means of a block of quantities."""
-    return np.asarray(block.flat.std(axis=1, ddof=1) / np.sqrt(block_ess_mean(block)))
+    return np.asarray(block.flat.std(axis=1, ddof=1) / np.sqrt(block_mean_size(block)))
 
 
-def block_mcse_sd(block: QuantityBlock) -> np.ndarray:
+def block_sd_error(block: QuantityBlock) -> np.ndarray:
     """Monte Carlo standard errors of the standard deviations of a block of quantities."""
     squared = (block.x - block.flat.mean(axis=1)[:, None, None]) ** 2
-    ess = block_ess_mean(QuantityBlock(squared))
+    ess = block_mean_size(QuantityBlock(squared))
     variance = block.flat.var(axis=1)
     fourth = (squared**2).mean(axis=(1, 2))
     return np.asarray(np.sqrt((fourth - variance**2) / ess / variance / 4))
 
 
-def block_mcse_quantile(block: QuantityBlock, probability: float) -> np.ndarray:
+def block_quantile_error(block: QuantityBlock, probability: float) -> np.ndarray:
     """Monte Carlo standard errors of a quantile of a block of quantities."""
-    ess = _ess_quantile(block, probability)
+    ess = _quantile_size(block, probability)
     size = block.flat.shape[1]
     safe = np.where(np.isfinite(ess), ess, 1.0)
     edges = [

@@ -65,7 +65,7 @@ def what_differs(medians: np.ndarray, spreads: np.ndarray, halves: np.ndarray) -
         return (
             f"{_who(drifting, 'drifts')}: the median of chain {worst + 1} goes from "
             f"{halves[0, worst]:.3g} in its first half to {halves[1, worst]:.3g} in its second.",
-            "A chain that drifts had not settled: run longer and give a longer warm-up "
+            "A chain that drifts has not reached the posterior: run longer, with a longer warm-up "
             f"({setting('warmup')}).",
         )
     if len(medians) < 2:

@@ -24,7 +24,7 @@ __all__ = [
     "Sampling",
     "Weight",
     "good_range",
-    "more_rungs",
+    "more_temperatures",
     "listed",
     "percent",
 ]
@@ -153,9 +153,11 @@ class Sampling:
         return f"Give a longer warm-up ({setting('warmup')})."
 
 
-def more_rungs() -> str:
-    """Return how a tempering ladder is given more rungs."""
-    return either("mw.Tempering(rungs=...)", "--choice rungs=20", "its choice rungs")
+def more_temperatures() -> str:
+    """Return how a tempering ladder is given more temperatures."""
+    return either(
+        "mw.Tempering(temperatures=...)", "--setting temperatures=20", "its setting temperatures"
+    )
 
 
 def good_range(fitting: tuple[float, float]) -> str:

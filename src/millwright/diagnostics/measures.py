@@ -8,7 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from millwright.diagnostics.arrays import QuantityBlock, by_blocks
-from millwright.diagnostics.convergence import block_ess_bulk, block_ess_tail, block_r_hat
+from millwright.diagnostics.convergence import (
+    block_bulk_size,
+    block_scale_reduction,
+    block_tail_size,
+)
 from millwright.diagnostics.pareto import heavier_tail
 
 __all__ = ["R_HAT_MOST", "Measures", "measure"]
@@ -37,9 +41,9 @@ class Measures:
     """
 
     names: tuple[str, ...]
-    r_hat: np.ndarray
-    ess_bulk: np.ndarray
-    ess_tail: np.ndarray
+    scale_reduction: np.ndarray
+    bulk_size: np.ndarray
+    tail_size: np.ndarray
     medians: np.ndarray
     spreads: np.ndarray
     halves: np.ndarray
@@ -56,7 +60,7 @@ def measure(draws: Mapping[str, np.ndarray]) -> Measures:
 
 
 def _numbers(block: QuantityBlock) -> tuple[np.ndarray, ...]:
-    agreement = block_r_hat(block)
+    agreement = block_scale_reduction(block)
     odd = agreement > R_HAT_MOST
     quartiles = np.full((3, *block.x.shape[:2]), np.nan)
     halves = np.full((2, *block.x.shape[:2]), np.nan)
@@ -68,8 +72,8 @@ def _numbers(block: QuantityBlock) -> tuple[np.ndarray, ...]:
     low, middle, high = quartiles
     return (
         agreement,
-        block_ess_bulk(block),
-        block_ess_tail(block),
+        block_bulk_size(block),
+        block_tail_size(block),
         middle.T,
         (high - low).T,
         halves.transpose(0, 2, 1),

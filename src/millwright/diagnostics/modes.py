@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from millwright.diagnostics.finding import Finding, more_rungs
+from millwright.diagnostics.finding import Finding, more_temperatures
 from millwright.wording import setting
 
 __all__ = ["Modes", "mode_facts", "mode_findings", "mode_notes", "mode_sizes"]
@@ -89,23 +89,23 @@ def _listed(modes: Modes, which: np.ndarray, most: int = 6) -> str:
 def mode_facts(modes: Modes) -> list[str]:
     """Say what the search found, whether it is good or not."""
     if not modes.climbs:
-        return [f"Separate modes were not looked for: {modes.why_not}."] if modes.why_not else []
+        return [f"Separate modes were not searched for: {modes.why_not}."] if modes.why_not else []
     short = modes.cut and modes.climbs < _USUAL // 2
     cut = f" (fewer than the usual {_USUAL}, since each took long)" if short else ""
     if not modes.peaks:
         return [
-            f"Separate modes: none of {modes.climbs} climbs{cut} ended on a peak, so nothing is "
-            "known about modes."
+            f"Separate modes: none of {modes.climbs} optimisations{cut} ended on a peak, so "
+            "nothing is known about modes."
         ]
     if not modes.places:
         return [
-            f"Separate modes: no further mode found by {modes.climbs} climbs{cut}; that is no "
-            "proof that there is none."
+            f"Separate modes: one mode found by {modes.climbs} optimisations{cut} from different "
+            "points; this does not prove that there is no other."
         ]
     every = np.arange(len(modes.places))
     own = " / ".join(_share(value) for value in modes.shares.mean(axis=0)[:6])
     facts = [
-        f"Separate modes: {len(every)} found by {modes.climbs} climbs{cut}, with their estimated "
+        f"Separate modes: {len(every)} found by {modes.climbs} optimisations{cut}; estimated "
         f"shares of the posterior: {_listed(modes, every)}. Shares of the draws: {own}."
     ]
     size = mode_sizes(modes.shares)
@@ -125,8 +125,9 @@ def mode_notes(modes: Modes, effective: np.ndarray) -> tuple[str, ...]:
     if not size < np.nanmax(effective):
         return ()
     return (
-        "ESS does not see how well the draws weigh separate modes: quantities that differ from "
-        f"mode to mode are known no better than by {max(1, round(size))} independent draws.",
+        "Effective draws do not show how well the draws weigh separate modes: quantities that "
+        f"differ from mode to mode are known no better than by {max(1, round(size))} independent "
+        "draws.",
     )
 
 
@@ -157,7 +158,7 @@ def mode_findings(modes: Modes) -> list[Finding]:
             Finding(
                 "note",
                 f"Small modes that the draws may lack: {_listed(modes, np.flatnonzero(small))}.",
-                "They hold less than 1 % of the posterior; extreme quantiles may notice.",
+                "They have less than 1 % of the posterior: only extreme quantiles can change.",
             )
         )
     return found
@@ -176,7 +177,7 @@ def _weighing(modes: Modes, big: np.ndarray) -> list[Finding]:
             if still < chains
             else "No chain ever left the mode in which it began"
         )
-        words += ", so the draws do not say how much each mode holds"
+        words += ", so the draws do not say how large each mode is"
     elif still:
         words = "The only chain never left the mode in which it began"
     else:
@@ -197,7 +198,8 @@ def _weighing(modes: Modes, big: np.ndarray) -> list[Finding]:
 def _temper(modes: Modes) -> str:
     if modes.tempered:
         return (
-            f"Run longer, with more rungs ({more_rungs()}) and more chains ({setting('chains')})."
+            f"Run longer, with more temperatures ({more_temperatures()}) and more chains "
+            f"({setting('chains')})."
         )
     return (
         f"Use {setting('method', 'tempering')}, which goes between modes and weighs them, "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from millwright.diagnostics.convergence import mcse_mean, mcse_quantile
+from millwright.diagnostics.convergence import mean_error, quantile_error
 
 __all__ = ["draws_needed"]
 
@@ -30,6 +30,6 @@ def draws_needed(
     -------
     Both of shape (quantities,).
     """
-    error = mcse_mean(x) if quantile is None else mcse_quantile(x, quantile)
+    error = mean_error(x) if quantile is None else quantile_error(x, quantile)
     needed = np.ceil(x.shape[1] * (error / within) ** 2)
     return error, needed

@@ -31,7 +31,7 @@ def value_findings(measures: Measures) -> list[Finding]:
                 "range: give the quantities it rests on tighter, proper priors.",
             )
         )
-    constant = _names(measures, measures.finite & ~np.isfinite(measures.r_hat))
+    constant = _names(measures, measures.finite & ~np.isfinite(measures.scale_reduction))
     if constant:
         found.append(
             Finding(
@@ -45,24 +45,24 @@ def value_findings(measures: Measures) -> list[Finding]:
 
 
 def r_hat_findings(measures: Measures, made: Sampling) -> list[Finding]:
-    bad = np.nan_to_num(measures.r_hat, nan=1.0) > R_HAT_MOST
+    bad = np.nan_to_num(measures.scale_reduction, nan=1.0) > R_HAT_MOST
     if not bad.any():
         return []
-    worst = int(np.nanargmax(measures.r_hat))
-    value = measures.r_hat[worst]
+    worst = int(np.nanargmax(measures.scale_reduction))
+    value = measures.scale_reduction[worst]
     weight: Weight = "stop" if value > 1.05 else "caution"
     who = "The chains disagree" if made.chains > 1 else "The halves of the chain disagree"
     problem = (
-        f"{who} about {listed(_names(measures, bad, measures.r_hat))}: R-hat is up to "
+        f"{who} about {listed(_names(measures, bad, measures.scale_reduction))}: R-hat is up to "
         f"{_rounded_up(value):.3f} (for `{measures.names[worst]}`); 1.00 is perfect, up to "
         f"{R_HAT_MOST} is good, larger is worse."
     )
     return [Finding(weight, *_why_disagreeing(measures, made, worst, bad, problem))]
 
 
-def _rounded_up(r_hat: float) -> float:
+def _rounded_up(scale_reduction: float) -> float:
     """Return R-hat to three decimals, never as the threshold that it is above."""
-    return float(np.ceil(1000 * r_hat) / 1000)
+    return float(np.ceil(1000 * scale_reduction) / 1000)
 
 
 def _why_disagreeing(
@@ -74,10 +74,10 @@ def _why_disagreeing(
     apart = groups_apart(*quartiles)
     held = ""
     far = made.diverging is None or made.cut_short > 0.05 * made.total
-    if flat and far and measures.r_hat[worst] > 1.05:
+    if flat and far and measures.scale_reduction[worst] > 1.05:
         held = (
-            f" The prior of {listed(flat)} is flat: where nothing else holds a quantity, the "
-            "posterior is improper and chains wander for ever; a proper prior mends that."
+            f" The prior of {listed(flat)} is flat: where the data do not limit a quantity, the "
+            "posterior is improper and chains never converge; give a proper prior."
         )
     if apart:
         the = "The"
@@ -102,7 +102,7 @@ def _why_disagreeing(
 
 
 def ess_findings(measures: Measures, made: Sampling) -> list[Finding]:
-    worst = np.fmin(measures.ess_bulk, measures.ess_tail)
+    worst = np.fmin(measures.bulk_size, measures.tail_size)
     bad = np.nan_to_num(worst, nan=np.inf) < made.enough
     if not bad.any():
         return []
@@ -142,9 +142,9 @@ def tail_findings(measures: Measures) -> list[Finding]:
             "caution",
             f"Heavy tails in {listed(heavy)}: as far as the draws reach, Pareto k of the tail is "
             f"about {worst:.2f}; from 0.5 on there is no standard deviation, from 1 on no mean. "
-            f"The {lost} in the table cannot be relied on.",
-            "Report median and interval, which hold; or give the quantity, or what it is divided "
-            "by, a prior that keeps it away from the extremes.",
+            f"Do not use the {lost} in the table.",
+            "Report median and interval, which are valid; or give the quantity, or what it is "
+            "divided by, a prior that keeps it away from the extremes.",
         )
     ]
 

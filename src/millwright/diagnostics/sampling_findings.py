@@ -14,7 +14,7 @@ from millwright.diagnostics.finding import (
     Sampling,
     Weight,
     good_range,
-    more_rungs,
+    more_temperatures,
     percent,
 )
 from millwright.wording import either, setting
@@ -110,22 +110,22 @@ def divergence_findings(made: Sampling) -> list[Finding]:
         return [
             Finding(
                 "note",
-                f"{count} of {made.total} transitions diverged; 0 is best, and a few single "
-                f"ones, up to {_FEW_DIVERGENCES:.1%} of all, hardly change an answer.",
-                f"Nothing need be done; {setting('target_acceptance', 0.95)} should make "
-                "them vanish.",
+                f"Trajectories diverged at {count} of {made.total} draws; 0 is best, and up to "
+                f"{_FEW_DIVERGENCES:.1%} hardly change an answer.",
+                f"You need not do anything; {setting('target_acceptance', 0.95)} should remove "
+                "them.",
             )
         ]
     weight: Weight = "stop" if share > 0.01 else "caution"
     return [
         Finding(
             weight,
-            f"{count} of {made.total} transitions diverged ({percent(share)}); 0 is good. The "
-            "sampler could not follow the posterior everywhere, so a part of it may be missing."
-            + (f" {made.divergent_at}" if made.divergent_at else ""),
+            f"Trajectories diverged at {count} of {made.total} draws ({percent(share)}); 0 is "
+            "good. The sampler could not follow the posterior there, so a part of it may be "
+            "missing." + (f" {made.divergent_at}" if made.divergent_at else ""),
             f"Try {setting('target_acceptance', 0.95)} or 0.99. If divergences stay, tighten the "
-            f"priors of scales, or try another {setting('group_form')} for group effects and "
-            "processes.",
+            f"priors of scales, or try another {setting('parameterisation')} for group "
+            "effects and processes.",
         )
     ]
 
@@ -154,7 +154,7 @@ def trip_findings(made: Sampling) -> list[Finding]:
             "caution",
             f"Few round trips along the tempering ladder: {trips} in the worst chain; "
             f"{_FEW_TRIPS} or more is good. Separate modes may be weighed wrongly.",
-            f"Run longer, or give more rungs ({more_rungs()}): the lowest rate of "
+            f"Run longer, or give more temperatures ({more_temperatures()}): the lowest rate of "
             f"exchange is {rate:.2f}, and 0.3 or more is good.",
         )
     ]
@@ -170,9 +170,9 @@ def energy_findings(energy: np.ndarray | None) -> list[Finding]:
     return [
         Finding(
             "caution",
-            f"Slow moves between energy levels in chain {numbers(low + 1)}: the energy fraction "
-            f"is down to {np.nanmin(fraction):.2f}; {ENERGY_LEAST} or more is good. Heavy tails "
-            "or a funnel are the usual reason.",
+            f"Slow moves between energies in chain {numbers(low + 1)}: the energy fraction "
+            f"(E-BFMI) is down to {np.nanmin(fraction):.2f}; {ENERGY_LEAST} or more is good. "
+            "Heavy tails or a funnel are the usual reason.",
             "Run longer, and give scales priors that keep them away from zero.",
         )
     ]
@@ -205,7 +205,7 @@ def acceptance_findings(made: Sampling) -> list[Finding]:
             "caution",
             f"{'Few' if worst < least else 'Too many'} steps are accepted in chain "
             f"{numbers(off + 1)}: {worst:.2f} on average; {good_range(made.good_acceptance)} is "
-            "good. The size of the steps did not settle in the warm-up.",
+            "good. The warm-up did not find a good size of steps.",
             made.warm_up_again,
         )
     ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from millwright.diagnostics.convergence import mcse_mean
+from millwright.diagnostics.convergence import mean_error
 
 __all__ = ["first_against_last", "settled_after"]
 
@@ -38,7 +38,7 @@ def first_against_last(x: np.ndarray, first: float = 0.1, last: float = 0.5) -> 
     found = np.empty((chains, quantities))
     for chain in range(chains):
         one, other = start[chain][None], end[chain][None]
-        error = np.hypot(mcse_mean(one), mcse_mean(other))
+        error = np.hypot(mean_error(one), mean_error(other))
         found[chain] = (one.mean(axis=1)[0] - other.mean(axis=1)[0]) / error
     return found
 

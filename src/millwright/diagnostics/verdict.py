@@ -19,7 +19,7 @@ from millwright.wording import for_python
 __all__ = ["ABOVE_ALL", "Verdict", "judge"]
 
 ABOVE_ALL = (
-    "An ESS above the number of draws is no fault: it is an estimate, and where successive draws "
+    "An estimate above the number of draws is no fault, and where successive draws "
     "tend to lie on opposite sides of the mean, they average out faster than independent ones."
 )
 
@@ -61,7 +61,7 @@ class Verdict:
             return "NOT CONVERGED: do not use these results."
         if "caution" in weights:
             return "USE WITH CARE: parts of these results may be off."
-        return "Converged: nothing speaks against using these draws."
+        return "Converged: no problem found."
 
     def __str__(self) -> str:
         return self.told(for_python)
@@ -119,14 +119,14 @@ def judge(measures: Measures, made: Sampling, remarks: tuple[str, ...] = ()) -> 
 def _facts(measures: Measures, made: Sampling) -> tuple[str, ...]:
     chains, draws = made.chains, made.draws
     facts = [f"{chains} chains of {draws} draws." if chains > 1 else f"1 chain of {draws} draws."]
-    if np.isfinite(measures.r_hat).any():
-        at = int(np.nanargmax(measures.r_hat))
+    if np.isfinite(measures.scale_reduction).any():
+        at = int(np.nanargmax(measures.scale_reduction))
         facts.append(
-            f"Agreement of chains: largest R-hat {measures.r_hat[at]:.3f} "
+            f"Agreement of chains: largest R-hat {measures.scale_reduction[at]:.3f} "
             f"(`{measures.names[at]}`); 1.00 is perfect, up to {R_HAT_MOST} is good, "
             "larger is worse."
         )
-        worst = np.fmin(measures.ess_bulk, measures.ess_tail)
+        worst = np.fmin(measures.bulk_size, measures.tail_size)
         at = int(np.nanargmin(worst))
         facts.append(
             f"Effective draws: smallest {worst[at]:.0f} of {made.total} "

@@ -13,7 +13,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
 from millwright.distributions.state_space import StateSpace
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import Draws, Keep
 from millwright.errors import ModelError
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
@@ -67,7 +67,7 @@ def joint_outcomes(binding: Binding) -> list[Part]:
 
 
 def condition_on_data(
-    draws: Draws, part: Part, tables: Tables, keep: slice, generator: np.random.Generator
+    draws: Draws, part: Part, tables: Tables, keep: Keep, generator: np.random.Generator
 ) -> Conditional:
     """Draw a Gaussian-process outcome at new rows given the fitted ones, or go on with a series.
 
@@ -108,7 +108,7 @@ def _forecast(
     part: Part,
     family: StateSpace,
     tables: Tables,
-    keep: slice,
+    keep: Keep,
     generator: np.random.Generator,
 ) -> Conditional:
     """Go on with a state-space series: the new rows follow the last one fitted."""
@@ -129,7 +129,7 @@ def _forecast(
 
 
 def joint_arguments(
-    draws: Draws, binding: Binding, part: Part, keep: slice
+    draws: Draws, binding: Binding, part: Part, keep: Keep
 ) -> dict[str, np.ndarray]:
     """Return the arguments of a joint outcome for each draw."""
     evaluation = draws.evaluation(binding, keep)

@@ -26,7 +26,7 @@ def conflicts(draws: Draws, generator: np.random.Generator) -> tuple[str, ...]:
     unknown numbers, are not looked at.
     """
     program = draws.binding.program
-    if draws.binding.dimension > _WIDEST or program.terms:
+    if draws.binding.dimension > _WIDEST or program.log_density_terms:
         return ()
     if any(part.improper for part in program.unknowns):
         return ()

@@ -1,4 +1,4 @@
-"""Differences between the levels of a quantity with labels."""
+"""Differences between the labels of a quantity."""
 
 from __future__ import annotations
 
@@ -26,15 +26,15 @@ def contrasts(
     name
         A quantity with labels, or an expression such as `line["slope"]`.
     against
-        The level that all others are compared with; by default each pair, later minus earlier.
+        The label that all others are compared with; by default each pair, later minus earlier.
     over
-        The label set whose levels are compared, by default the first. Levels are compared within
+        The label set whose labels are compared, by default the first. They are compared within
         each label of the others, as in `Upper - Lower at North`.
 
     Raises
     ------
     ArgumentError
-        For a quantity without labels, an unknown level or label set, or more than 400
+        For a quantity without labels, an unknown label or label set, or more than 400
         differences.
     """
     found = evaluated(draws, name, "quantity")
@@ -52,8 +52,8 @@ def contrasts(
     places = [f" at {text}" if text else "" for text in cell_labels(draws, within)]
     if not 0 < len(pairs) * len(places) <= _MOST:
         raise ArgumentError(
-            f"`{name}` has {len(labels)} levels of `{axis}`, which make "
-            f"{len(pairs) * len(places)} differences; name one level to compare with "
+            f"`{name}` has {len(labels)} labels of `{axis}`, which make "
+            f"{len(pairs) * len(places)} differences; name one label to compare with "
             f"({setting('against')})."
         )
     return {
@@ -65,7 +65,7 @@ def contrasts(
 
 def _axis(found: Evaluated, name: str, over: str | None) -> str:
     if not found.axes:
-        raise ArgumentError(f"`{name}` has no label sets; contrasts compare the levels of one.")
+        raise ArgumentError(f"`{name}` has no label sets; contrasts compare the labels of one.")
     if over is None:
         return found.axes[0]
     if over not in found.axes:

@@ -11,7 +11,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess, Process
 from millwright.draws.conditioning import conditioned
-from millwright.draws.labelled_draws import Draws
+from millwright.draws.labelled_draws import Draws, Keep
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
@@ -24,7 +24,7 @@ __all__ = ["extended"]
 
 
 def extended(
-    draws: Draws, along: Binding, keep: slice, generator: np.random.Generator
+    draws: Draws, along: Binding, keep: Keep, generator: np.random.Generator
 ) -> dict[str, Labelled]:
     """Return the unknowns for a binding of new rows whose label sets have grown.
 

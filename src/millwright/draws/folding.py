@@ -59,9 +59,9 @@ def _add(table: Table, rows: np.ndarray, names: list[str], shown: Mapping[str, l
 def _between(table: Table, rows: np.ndarray) -> dict[str, str]:
     numbers = table.columns
     low, high = rows[0], rows[-1]
+    fewest = np.nanmin(numbers["effective draws"][rows], initial=np.inf)
     return {
         "mean": f"{table.shown['mean'][low]} to {table.shown['mean'][high]}",
+        "effective draws": f"from {fewest:.0f}",
         "R-hat": f"up to {np.nanmax(numbers['R-hat'][rows], initial=1.0):.3f}",
-        "bulk ESS": f"from {np.nanmin(numbers['bulk ESS'][rows], initial=np.inf):.0f}",
-        "tail ESS": f"from {np.nanmin(numbers['tail ESS'][rows], initial=np.inf):.0f}",
     }

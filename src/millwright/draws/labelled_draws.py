@@ -17,7 +17,18 @@ from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled, base_axis, full, is_rows, twin
 from millwright.wording import visible
 
-__all__ = ["Draws", "from_positions", "label_texts", "thinned"]
+__all__ = [
+    "Draws",
+    "Keep",
+    "from_positions",
+    "in_all_chains",
+    "kept_iterations",
+    "label_texts",
+    "thinned",
+]
+
+Keep = slice | np.ndarray
+"""Which draws, of all chains one after the other."""
 
 _TOGETHER = 32
 
@@ -43,7 +54,7 @@ class Draws:
             return self.values.shape
         return next(iter(self.values.values())).shape[:2]
 
-    def known(self, keep: slice = slice(None)) -> dict[str, Labelled]:
+    def known(self, keep: Keep = slice(None)) -> dict[str, Labelled]:
         """Return the unknowns with one axis of draws, chain after chain."""
         chains, draws = self.shape
         return {
@@ -54,7 +65,7 @@ class Draws:
             for name, value in self.values.items()
         }
 
-    def evaluation(self, binding: Binding | None = None, keep: slice = slice(None)) -> Evaluation:
+    def evaluation(self, binding: Binding | None = None, keep: Keep = slice(None)) -> Evaluation:
         """Return an evaluation over the draws, for these data or for others of the same model."""
         return (binding or self.binding).evaluation(self.known(keep))
 
@@ -154,6 +165,18 @@ def thinned(draws: Draws, most: int) -> slice:
     """Return every k-th draw so that at most `most` are left."""
     chains, n = draws.shape
     return slice(None, None, max(1, -(-chains * n // most)))
+
+
+def kept_iterations(draws: Draws, most: int) -> np.ndarray:
+    """Return every k-th iteration, from 0, so that all chains keep about `most` draws at most."""
+    chains, n = draws.shape
+    return np.arange(0, n, max(1, -(-chains * n // most)))
+
+
+def in_all_chains(draws: Draws, iterations: np.ndarray) -> np.ndarray:
+    """Return where iterations of every chain are, chain after chain."""
+    chains, n = draws.shape
+    return (np.arange(chains)[:, None] * n + iterations).reshape(-1)
 
 
 def from_positions(binding: Binding, positions: np.ndarray, length: int = 5000) -> Draws:

@@ -8,7 +8,7 @@ from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
 from millwright.distributions.state_space import StateSpace
 from millwright.draws.conditioning import MOST, condition_on_data, joint_arguments, joint_outcomes
-from millwright.draws.labelled_draws import Draws, thinned
+from millwright.draws.labelled_draws import Draws, Keep, in_all_chains, kept_iterations
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
@@ -48,7 +48,7 @@ def functions_of_prior(
 
 
 def replicate_around(
-    draws: Draws, part: Part, keep: slice, generator: np.random.Generator
+    draws: Draws, part: Part, keep: Keep, generator: np.random.Generator
 ) -> np.ndarray | None:
     """Draw a joint outcome again around the function or states found, shape (draws, rows).
 
@@ -75,7 +75,8 @@ def latent(
 
     Returns
     -------
-    Draws (draws, rows), or (draws, rows, states) for a state-space model, and their axes.
+    Draws (draws, rows), or (draws, rows, states) for a state-space model, and their axes; the
+    draws are those of `kept_iterations(draws, MOST)`, chain after chain.
 
     Raises
     ------
@@ -92,7 +93,7 @@ def latent(
         )
     part = parts[name]
     generator = generator_of(seed, Stream.LATENT)
-    keep = thinned(draws, MOST)
+    keep = in_all_chains(draws, kept_iterations(draws, MOST))
     family = family_of(part.family, part.arguments)
     axes = dict(draws.binding.program.outcome_axes)[name]
     if isinstance(family, StateSpace):

@@ -52,7 +52,7 @@ def grown_labels(
 
 
 def _add_levels(draws: Draws, tables: Tables, result: dict[str, tuple[Any, ...]]) -> None:
-    """Add the new levels of label sets that only effects of groups run over."""
+    """Add the new labels of label sets that only effects of groups run over."""
     for part in draws.binding.program.unknowns:
         if isinstance(family_of(part.family, part.arguments), Process):
             continue

@@ -357,7 +357,7 @@ def predict(
     """Draw outcomes for new rows, once for each posterior draw.
 
     `numbers` are the rows' numbers for tables; by default they count from 1, and those of a
-    series that goes on count from its last fitted row. `fresh` lets effects of levels that the
+    series that goes on count from its last fitted row. `fresh` lets effects of labels that the
     fit has not seen be drawn from the distribution of the groups.
     """
     old = draws.binding
@@ -369,8 +369,8 @@ def predict(
     except DataError as error:
         if not fresh and grown_labels(draws, tables, fresh=True) != grown:
             raise DataError(
-                f"{error.marked}\nTo predict for levels of groups that the fit has not seen, ask "
-                f"for {setting('new_levels', 'draw')}."
+                f"{error.marked}\nTo predict for labels that the fit has not seen, ask "
+                f"for {setting('new_labels', 'draw')}."
             ) from error
         raise
     together = joint_outcomes(binding)

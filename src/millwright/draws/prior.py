@@ -55,7 +55,7 @@ def refuse_terms(specification: Specification, given: tuple[str, ...]) -> None:
         for part in specification.parts
         if part.kind == "unknown" and part.name not in given
     ]
-    if specification.terms and free:
+    if specification.log_density_terms and free:
         raise ModelError(
             "A model with terms added to the log density cannot be drawn from its prior: "
             f"give values for all unknowns ({', '.join(free)} are missing)."

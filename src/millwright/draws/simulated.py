@@ -43,13 +43,13 @@ class Simulated(Shown):
         return pd.DataFrame({name: value.reshape(-1) for name, value in single.items()})
 
     def table(self) -> pd.DataFrame:
-        """Say what imagined data sets look like, one row an outcome and statistic.
+        """Say what simulated data sets look like, one row an outcome and statistic.
 
         Returns
         -------
-        Within which values 5 in 10, and 9 in 10, of the simulated data sets have their smallest
-        value, mean, standard deviation and largest value; for an outcome of labels, the share of
-        each label. Values that are not finite are left out.
+        The central 50 % and 90 % intervals of the smallest value, mean, standard deviation and
+        largest value of the simulated data sets; for an outcome of labels, of the share of each
+        label. Values that are not finite are not counted.
         """
         import pandas as pd
 
@@ -60,20 +60,27 @@ class Simulated(Shown):
                 if known.size:
                     ends = np.quantile(known, [0.05, 0.25, 0.5, 0.75, 0.95])
                     rows[part.name, name] = ends
-        columns = ["9 in 10, from", "5 in 10, from", "median", "5 in 10, to", "9 in 10, to"]
+        columns = [
+            "90 % interval, from",
+            "50 % interval, from",
+            "median",
+            "50 % interval, to",
+            "90 % interval, to",
+        ]
         found = pd.DataFrame(rows, index=columns).T
         return found.rename_axis(["outcome", "of one data set"])
 
-    def nine_in_ten(self, name: str) -> str:
-        """Say within which values 9 of 10 imagined values of an outcome of numbers lie."""
+    def ninety_percent(self, name: str) -> str:
+        """Say within which values 90 % of the simulated values of an outcome of numbers lie."""
         values = self.outcomes[name].astype(float)
         known = values[np.isfinite(values)]
         if not known.size:
-            return f"No imagined value of `{name}` is a finite number."
+            return f"No simulated value of `{name}` is a finite number."
         low, high = np.quantile(known, [0.05, 0.95])
         return (
-            f"With these priors, 9 of 10 imagined values of `{name}` lie between {low:.4g} and "
-            f"{high:.4g}. Are these all possible, and none missing?"
+            f"With these priors, 90 % of the simulated values of `{name}` lie between {low:.4g} "
+            f"and {high:.4g}. Is every value in this range possible, and is no possible value "
+            "outside it?"
         )
 
     def _statistics(self, part: Part) -> dict[str, np.ndarray]:
@@ -96,15 +103,15 @@ class Simulated(Shown):
             values = self.outcomes[part.name].astype(float)
             known = values[np.isfinite(values)]
             if part.event != "label" and known.size:
-                lines.append(self.nine_in_ten(part.name))
+                lines.append(self.ninety_percent(part.name))
             lost = values.size - known.size
             if lost:
                 lines.append(
-                    f"{lost / values.size:.1%} of the imagined values of `{part.name}` are no "
+                    f"{lost / values.size:.1%} of the simulated values of `{part.name}` are no "
                     "finite numbers: the priors allow arguments that make no sense."
                 )
         size = len(next(iter(self.outcomes.values()))) if self.outcomes else 0
-        heading = f"{size} imagined data sets:"
+        heading = f"{size} simulated data sets:"
         return "\n".join([*lines, heading, frame_text(table)])
 
     def data(self, draw: int) -> Any:
@@ -131,8 +138,8 @@ class Simulated(Shown):
         for column in tables.columns.values():
             if column.axes and column.name not in self.outcomes and len(column.axes) == 1:
                 values: Any = column.values
-                if column.levels is not None:
-                    values = pd.Categorical(column.values, categories=list(column.levels))
+                if column.order is not None:
+                    values = pd.Categorical(column.values, categories=list(column.order))
                 frames[column.axes[0]][column.name] = values
             elif len(column.axes) == 2 and column.name not in self.outcomes:
                 frames[column.axes[0]] |= {column.name: list(column.values)}

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from millwright.diagnostics.convergence import ess_mean
+from millwright.diagnostics.convergence import mean_size
 from millwright.display import Shown, text_table
 from millwright.draws.expressions import Evaluated, evaluated
 from millwright.draws.labelled_draws import Draws
@@ -27,7 +27,7 @@ class Probability(Shown):
     ----------
     value
         Share of the draws in which the statement holds.
-    mcse
+    monte_carlo_error
         Monte Carlo standard error of the share; never 0, since draws cannot show certainty.
     draws
         Number of draws it rests on.
@@ -39,7 +39,7 @@ class Probability(Shown):
 
     statement: str
     value: float
-    mcse: float
+    monte_carlo_error: float
     draws: int
     two_sided: float | None = None
 
@@ -50,13 +50,13 @@ class Probability(Shown):
         shown = _words(self.value, self.draws)
         text = (
             f"Given model and data, the probability of `{self.statement}` is {shown} "
-            f"(Monte Carlo standard error {self.mcse:.2g})."
+            f"(Monte Carlo standard error {self.monte_carlo_error:.2g})."
         )
         if self.two_sided is None:
             return text
         against = _words(1 - self.value, self.draws)
         return (
-            f"{text}\n  One-sided reading: {shown} that it holds, {against} that it does not; "
+            f"{text}\n  One-sided reading: {shown} that it is true, {against} that it is not; "
             '"yes at 95 %" asks for 0.95.\n  Two-sided reading: '
             f"{_two_sided_words(self.two_sided, self.draws)}"
         )
@@ -69,7 +69,7 @@ class Probabilities(Shown, dict[str, Probability]):
         two_sided = any(one.two_sided is not None for one in self.values())
         columns = {
             "probability": [probability_text(p.value, p.draws) for p in self.values()],
-            "MC error": [f"{p.mcse:.2g}" for p in self.values()],
+            "Monte Carlo error": [f"{p.monte_carlo_error:.2g}" for p in self.values()],
         }
         if two_sided:
             columns["different at 95 % (two-sided)"] = [
@@ -86,11 +86,15 @@ def _words(share: float, draws: int) -> str:
 
 
 def _two_sided_words(level: float, draws: int) -> str:
-    clear = "central 95 % interval leaves out the boundary"
     if level >= 0.95:
-        return f'the {clear}; so do {_percent(level, draws)}. "Different at 95 %": yes.'
-    at = f"only {_percent(level, draws)} leave it out"
-    return f'the {clear.replace("leaves out", "holds")}; {at}. "Different at 95 %": no.'
+        return (
+            "the boundary is outside the central 95 % interval, and outside "
+            f'{_percent(level, draws)}. "Different at 95 %": yes.'
+        )
+    return (
+        "the boundary is inside the central 95 % interval; it is outside only "
+        f'{_percent(level, draws)}. "Different at 95 %": no.'
+    )
 
 
 def _percent(level: float, draws: int) -> str:
@@ -145,7 +149,7 @@ def _probability(statement: str, holds: np.ndarray, compares: bool) -> Probabili
     """
     share = float(holds.mean())
     size = holds.size
-    ess = float(ess_mean(holds[..., None].astype(float))[0])
+    ess = float(mean_size(holds[..., None].astype(float))[0])
     ess = ess if np.isfinite(ess) else float(size)
     safe = (share * ess + 0.5) / (ess + 1)
     error = float(np.sqrt(safe * (1 - safe) / ess))

@@ -10,9 +10,9 @@ import numpy as np
 
 from millwright.diagnostics.arrays import QuantityBlock, by_blocks
 from millwright.diagnostics.convergence import (
-    block_mcse_mean,
-    block_mcse_quantile,
-    block_mcse_sd,
+    block_mean_error,
+    block_quantile_error,
+    block_sd_error,
 )
 from millwright.diagnostics.measures import Measures, measure
 from millwright.diagnostics.verdict import ABOVE_ALL
@@ -23,11 +23,11 @@ from millwright.errors import ArgumentError
 __all__ = ["Order", "Table", "TableKind", "make_table"]
 
 TableKind = Literal["central", "hdi", "both"]
-Order = Literal["definition", "mean", "R-hat", "ESS"]
+Order = Literal["definition", "mean", "R-hat", "effective draws"]
 
 _KEY = (
-    "R-hat: 1.00 is perfect, up to 1.01 is good, larger is worse. "
-    "ESS (effective draws): more is better."
+    "Effective draws: how many independent draws these are worth; more is better. "
+    "R-hat: 1.00 is perfect, up to 1.01 is good, larger is worse."
 )
 _WORTH_A_NOTE = 0.1
 
@@ -85,9 +85,8 @@ def make_table(
     at = {name: row for row, name in enumerate(measures.names)}
     rows = [at[name] for name in single]
     numbers |= {
-        "R-hat": measures.r_hat[rows],
-        "bulk ESS": measures.ess_bulk[rows],
-        "tail ESS": measures.ess_tail[rows],
+        "effective draws": np.fmin(measures.bulk_size[rows], measures.tail_size[rows]),
+        "R-hat": measures.scale_reduction[rows],
     }
     sided = np.array([name in one_sided for name in single])
     numbers["probability above 0"] = np.where(sided, np.nan, numbers["probability above 0"])
@@ -100,10 +99,10 @@ def make_table(
         **{name: numbers[name] for name in ("mean", "sd", "median")},
         **{f"{h}, {end}": numbers[f"{h}, {end}"] for h in headings for end in ("from", "to")},
         "probability above 0": numbers["probability above 0"],
-        **{name: numbers[name] for name in ("R-hat", "bulk ESS", "tail ESS", "MCSE of mean")},
+        **{name: numbers[name] for name in ("effective draws", "R-hat")},
     }
     notes = (*_notes(names, numbers, headings), *_last_digits(names, numbers, size))
-    if (numbers["bulk ESS"] > size).any():
+    if (numbers["effective draws"] > size).any():
         notes = (*notes, ABOVE_ALL)
     return Table(names, columns, _shown(numbers, headings, size), notes, order)
 
@@ -117,10 +116,10 @@ def _numbers(
         "sd": block.flat.std(axis=1, ddof=1),
         "median": block.quantile(0.5),
         "probability above 0": (block.flat > 0).mean(axis=1),
-        "MCSE of mean": block_mcse_mean(block),
-        "error of sd": block_mcse_sd(block),
-        "error of median": block_mcse_quantile(block, 0.5),
-        "error of ends": np.fmax(*(block_mcse_quantile(block, tail) for tail in tails)),
+        "error of mean": block_mean_error(block),
+        "error of sd": block_sd_error(block),
+        "error of median": block_quantile_error(block, 0.5),
+        "error of ends": np.fmax(*(block_quantile_error(block, tail) for tail in tails)),
     }
     for kind in kinds:
         heading = kind_words(kind, level)
@@ -140,7 +139,7 @@ def _ordered(numbers: Mapping[str, np.ndarray], order: Order) -> np.ndarray:
     key = {
         "mean": -numbers["mean"],
         "R-hat": -numbers["R-hat"],
-        "ESS": np.fmin(numbers["bulk ESS"], numbers["tail ESS"]),
+        "effective draws": numbers["effective draws"],
     }[order]
     return np.argsort(key, kind="stable")
 
@@ -161,9 +160,8 @@ def _shown(
     shown["P(above 0)"] = [
         "" if np.isnan(p) else probability_text(p, size) for p in numbers["probability above 0"]
     ]
+    shown["effective draws"] = [f"{value:.0f}" for value in numbers["effective draws"]]
     shown["R-hat"] = [f"{value:.3f}" for value in numbers["R-hat"]]
-    shown["bulk ESS"] = [f"{value:.0f}" for value in numbers["bulk ESS"]]
-    shown["tail ESS"] = [f"{value:.0f}" for value in numbers["tail ESS"]]
     return shown
 
 
@@ -171,7 +169,7 @@ def _last_digits(
     names: Sequence[str], numbers: Mapping[str, np.ndarray], size: int
 ) -> tuple[str, ...]:
     """Say where a last digit is more than the draws support, and how many draws would."""
-    columns = ("MCSE of mean", "error of sd", "error of median", "error of ends")
+    columns = ("error of mean", "error of sd", "error of median", "error of ends")
     error = np.nanmax(np.nan_to_num([numbers[c] for c in columns], posinf=0.0), axis=0)
     units = error * 10.0 ** np.array([float(decimals_of(sd)) for sd in numbers["sd"]])
     worst = int(np.argmax(units))
@@ -185,7 +183,7 @@ def _last_digits(
     at = "" if len(rough) == 1 else f" at `{names[worst]}`"
     return (
         f"The last digit of {where} may change with another seed (by about {by}{at}); "
-        f"{draws} draws would settle it.",
+        f"{draws} draws would make it reliable.",
     )
 
 

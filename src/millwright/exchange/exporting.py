@@ -20,7 +20,7 @@ def export_draws(posterior: Posterior, path: str | Path, replace: bool = False) 
     """Write all draws of unknown and derived quantities, one row a draw.
 
     `.csv`, `.parquet`, `.json` (records) or `.nc` (NetCDF, one flat data set with a dimension
-    `row` and variables `chain`, `draw` and one a number), by the ending of `path`.
+    `row` and variables `chain`, `iteration` and one a number), by the ending of `path`.
 
     Raises
     ------
@@ -30,7 +30,7 @@ def export_draws(posterior: Posterior, path: str | Path, replace: bool = False) 
         If the file exists and `replace` is not set, or cannot be written.
     """
     place = _checked(path, replace, _DRAWS)
-    _guarded(place, lambda: _DRAWS[place.suffix.lower()](posterior.frame(), place))
+    _guarded(place, lambda: _DRAWS[place.suffix.lower()](posterior.to_dataframe(), place))
 
 
 def export_table(posterior: Posterior, path: str | Path, replace: bool = False) -> None:

@@ -25,7 +25,7 @@ __all__ = ["read_draws"]
 
 
 def read_draws(
-    path: str | Path | Sequence[str | Path], *, chain: str = "chain", draw: str = "draw"
+    path: str | Path | Sequence[str | Path], *, chain: str = "chain", iteration: str = "iteration"
 ) -> Posterior:
     """Read draws from files as a posterior: verdict, table, intervals, statements and figures.
 
@@ -40,8 +40,9 @@ def read_draws(
         CSV files lines that begin with # are skipped. Every other column is a
         quantity; signs that the model language cannot write become `_`, as in `beta_1` for
         `beta[1]`.
-    chain, draw
-        Names of the columns that number chains and draws; the second may be missing.
+    chain, iteration
+        Names of the columns that number chains and the draws of each; the second may be
+        missing.
 
     Raises
     ------
@@ -59,7 +60,7 @@ def read_draws(
     frames = [_read(place) for place in paths]
     if one and chain in frames[0]:
         frames = [frame for _, frame in frames[0].groupby(chain, sort=True)]
-    chains = [frame.drop(columns=[chain, draw], errors="ignore") for frame in frames]
+    chains = [frame.drop(columns=[chain, iteration], errors="ignore") for frame in frames]
     _check(chains, paths)
     names = _names([str(column) for column in chains[0].columns])
     values = np.stack([frame.to_numpy(float) for frame in chains])
@@ -196,4 +197,4 @@ def _record(content: str, shape: tuple[int, ...], origin: Origin, lost: Sequence
 def _no_statistics(shape: tuple[int, ...]) -> dict[str, np.ndarray]:
     """Return the sampler's numbers as not known, and no divergences."""
     unknown = {name: np.full(shape, np.nan) for name in STATISTICS}
-    return unknown | {"divergent": np.zeros(shape), "depth": np.zeros(shape)}
+    return unknown | {"diverged": np.zeros(shape), "doublings": np.zeros(shape)}

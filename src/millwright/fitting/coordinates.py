@@ -22,7 +22,7 @@ from millwright.sampling.mode import climb
 __all__ = ["group_record", "prepared"]
 
 
-def prepared(binding: Binding, group_form: str | Mapping[str, str], seed: int) -> Binding:
+def prepared(binding: Binding, parameterisation: str | Mapping[str, str], seed: int) -> Binding:
     """Choose the coordinates of group effects.
 
     For informed ones, the constants of the map come from the curvature of the likelihood at the
@@ -33,7 +33,7 @@ def prepared(binding: Binding, group_form: str | Mapping[str, str], seed: int) -
     ArgumentError
         For an unknown form or name.
     """
-    forms = chosen_forms(binding.program, group_form)
+    forms = chosen_forms(binding.program, parameterisation)
     if not forms:
         return binding
     program = replace(binding.program, forms=forms)

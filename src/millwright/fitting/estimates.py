@@ -75,7 +75,8 @@ def refuse_hierarchy(specification: Specification) -> None:
             raise ModelError(
                 part.definition.message(
                     "maximum likelihood is not defined for a model with a hierarchy: the prior "
-                    f"of `{part.name}` rests on other unknowns. Use fit(), or hold those fixed"
+                    f"of `{part.name}` rests on other unknowns. Use fit(), or give those fixed "
+                    "values"
                 )
             )
 
@@ -148,8 +149,8 @@ def _peak_notes(binding: Binding, peak: Peak, at_end: bool, without_errors: bool
     notes = []
     if without_errors:
         notes.append(
-            "The curvature gives no standard errors for some: these data do not settle every "
-            "combination of the unknowns."
+            "There is no standard error for some unknowns: the data do not determine every "
+            "combination of them."
         )
     if peak.agreeing < peak.starts:
         notes.append(
@@ -159,7 +160,7 @@ def _peak_notes(binding: Binding, peak: Peak, at_end: bool, without_errors: bool
         ends = Counter(_other_end(binding, peak, *other) for other in peak.others)
         notes += [f"  {count} ended {words}" for words, count in list(ends.items())[:3]]
     if not peak.settled and not at_end:
-        notes.append("The climb did not settle: the density may grow without bound.")
+        notes.append("The optimisation did not converge: the density may grow without bound.")
     return notes
 
 

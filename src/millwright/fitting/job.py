@@ -140,14 +140,14 @@ def record_of(
 ) -> Record:
     """Return what made the draws of a job."""
     binding = job.binding
-    choices = method_record(job.method)
-    del choices["method"]
+    method_settings = method_record(job.method)
+    del method_settings["method"]
     missing = "predict" if binding.parted else "drop" if binding.dropped else "refuse"
     settings = {
         "method": job.method.words,
         "chains": job.chains,
         **asdict(job.settings),
-        **choices,
+        **method_settings,
         "missing": missing,
         "trial": job.trial,
     }

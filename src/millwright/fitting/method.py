@@ -27,9 +27,9 @@ def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTu
     Parameters
     ----------
     wanted
-        A method, or its name for its usual choices; None for what suits the model.
+        A method, or its name for its usual settings; None for what suits the model.
     standard
-        The gradient sampler with the choices of this fit.
+        The gradient sampler with the settings of this fit.
 
     Raises
     ------
@@ -50,7 +50,7 @@ def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTu
     if standard != NoUTurn() and method is not standard:
         raise ArgumentError(
             "`target_acceptance`, `max_depth` and `metric` are of the no-U-turn sampler: leave "
-            f"them out with {method.words}, which has choices of its own."
+            f"them out with {method.words}, which has settings of its own."
         )
     if isinstance(method, NoUTurn) and boxes:
         raise ArgumentError(

@@ -6,7 +6,7 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.modelling.binding import Binding
-from millwright.modelling.density import place_unknowns, terms
+from millwright.modelling.density import log_density_terms, place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import twin
 from millwright.modelling.space import places
@@ -17,7 +17,7 @@ __all__ = ["not_finite"]
 def not_finite(binding: Binding, positions: np.ndarray) -> str:
     """Name the definitions whose density is not finite, and values tried."""
     with np.errstate(all="ignore"):
-        found = terms(on_numpy, binding.program, binding.arguments, positions)
+        found = log_density_terms(on_numpy, binding.program, binding.arguments, positions)
         evaluation, _ = place_unknowns(on_numpy, binding.program, binding.arguments, positions)
     shares = {name: float(np.mean(~np.isfinite(value))) for name, value in found.items()}
     bad = [name for name, share in shares.items() if share == max(shares.values()) > 0]

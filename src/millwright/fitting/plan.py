@@ -48,7 +48,7 @@ class FitPlan:
     target_acceptance: float = 0.8
     max_depth: int = 10
     metric: str = "automatic"
-    group_form: str | Mapping[str, str] = "informed"
+    parameterisation: str | Mapping[str, str] = "informed"
     missing: str = "refuse"
     method: str | Method | None = None
     start: StartValues | None = None
@@ -77,7 +77,7 @@ class FitPlan:
             For settings that do not go with the model, or starting values outside the support.
         """
         method = chosen_method(self.method, binding, self.gradient_method())
-        binding = prepared(binding, self.group_form, self.seed)
+        binding = prepared(binding, self.parameterisation, self.seed)
         chains = self._chains_of(method, binding.dimension)
         start = None
         if self.start is not None:

@@ -51,7 +51,7 @@ class Record:
     dropped
         Rows left out because an outcome was missing, by outcome.
     method
-        Of chains: name of the method, and its choices.
+        Of chains: name of the method, and its settings.
     extended
         Whether the fit went on after its planned end.
     began_with
@@ -122,12 +122,14 @@ def _walker_words(record: Record) -> tuple[str, ...]:
         return ()
     most, took = int(record.settings["warmup"]), int(made["warmup_draws"])
     words = f"One kept draw took {made['moves_per_draw']} moves of each walker"
-    if made["settled"] is None:
+    if made["stationary"] is None:
         return (f"{words}.",)
-    if made["settled"]:
-        ended = f"the warm-up ended after {took} of at most {most} draws, when they had settled"
+    if made["stationary"]:
+        ended = (
+            f"the warm-up ended after {took} of at most {most} draws, when they were stationary"
+        )
     else:
-        ended = f"the warm-up took all of its {took} draws, and they had not settled by then"
+        ended = f"the warm-up took all of its {took} draws, and they were not stationary by then"
     return (f"{words}; {ended}.",)
 
 

@@ -65,8 +65,8 @@ _FUNCTIONS = {
     "arctan": r"\arctan",
     "maximum": r"\max",
     "minimum": r"\min",
-    "gammaln": r"\log\Gamma",
-    "ndtr": r"\Phi",
+    "log_gamma": r"\log\Gamma",
+    "normal_cdf": r"\Phi",
 }
 
 

@@ -18,7 +18,7 @@ FUNCTIONS: dict[str, tuple[int, int, str]] = {
     "exp": (1, 1, "exponential"),
     "expit": (1, 1, "inverse of logit: 1 / (1 + exp(-x))"),
     "expm1": (1, 1, "exp(x) - 1, exact near zero"),
-    "gammaln": (1, 1, "logarithm of the gamma function"),
+    "log_gamma": (1, 1, "logarithm of the gamma function"),
     "log": (1, 1, "natural logarithm"),
     "log10": (1, 1, "logarithm to base 10"),
     "log1p": (1, 1, "log(1 + x), exact near zero"),
@@ -26,7 +26,7 @@ FUNCTIONS: dict[str, tuple[int, int, str]] = {
     "maximum": (2, 2, "larger of two values, element by element"),
     "mean": (1, 1, "mean over all labels and rows"),
     "minimum": (2, 2, "smaller of two values, element by element"),
-    "ndtr": (1, 1, "standard normal distribution function"),
+    "normal_cdf": (1, 1, "standard normal distribution function"),
     "sd": (1, 1, "standard deviation over all labels and rows (divisor: count - 1)"),
     "sin": (1, 1, "sine of an angle in radians"),
     "sqrt": (1, 1, "square root"),
@@ -43,4 +43,4 @@ FUNCTIONS: dict[str, tuple[int, int, str]] = {
 
 COMPARISONS = frozenset({"<", "<=", ">", ">=", "==", "!="})
 
-RESERVED = frozenset({"chain", "draw", "row"})
+RESERVED = frozenset({"chain", "draw", "iteration", "row"})

@@ -15,7 +15,7 @@ from millwright.modelling.shaping import check_axes, split_axes, spread_argument
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
 
-__all__ = ["LogDensity", "SplitLogDensity", "log_likelihood", "terms"]
+__all__ = ["LogDensity", "SplitLogDensity", "log_likelihood", "log_density_terms"]
 
 
 @dataclass(frozen=True)
@@ -43,7 +43,7 @@ class LogDensity:
         from millwright.distributions import on_jax
 
         total = 0.0
-        for value in terms(
+        for value in log_density_terms(
             on_jax, self.program, arguments, position, self.jacobian, self.prior
         ).values():
             total = total + value
@@ -66,7 +66,7 @@ class SplitLogDensity:
 
     def parts(self, m: Mathematics, position: Array, arguments: Arguments) -> tuple[Array, Array]:
         """Return both at a position, or at each of several."""
-        found = terms(m, self.program, arguments, position, self.jacobian, self.prior)
+        found = log_density_terms(m, self.program, arguments, position, self.jacobian, self.prior)
         unknown = {part.name for part in self.program.unknowns}
         prior = likelihood = m.asarray(0.0)
         for name, value in found.items():
@@ -136,7 +136,7 @@ def place_unknowns(
     return evaluation, found
 
 
-def terms(
+def log_density_terms(
     m: Mathematics,
     program: Program,
     arguments: Arguments,
@@ -165,7 +165,7 @@ def terms(
             result[part.name] = _total(m, parts)
     for part in program.outcomes:
         result[part.name] = _outcome_total(evaluation, part)
-    for part in program.terms:
+    for part in program.log_density_terms:
         result[part.name] = _total(m, [evaluation.expression(part.expression, part)])
     return result
 

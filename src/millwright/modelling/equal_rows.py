@@ -23,7 +23,7 @@ def may_repeat(binding: Binding, axis: str, outcomes: Sequence[Part]) -> bool:
     program = binding.program
     if any(any(is_rows(a) for a in part.axes) or part.rows_of for part in program.unknowns):
         return False
-    if any(runs_over_rows(binding, part.expression) for part in program.terms):
+    if any(runs_over_rows(binding, part.expression) for part in program.log_density_terms):
         return False
     for part in outcomes:
         plain = part.event in ("number", "label") and part.name not in program.filled

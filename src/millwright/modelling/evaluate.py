@@ -63,6 +63,9 @@ _BINARY: dict[str, Callable[[Any, Any], Any]] = {
 }
 
 
+_CALLED = {"log_gamma": "gammaln", "normal_cdf": "ndtr"}
+"""Functions of the language that have another name in `Mathematics`."""
+
 _ARITHMETIC = frozenset({"+", "-", "*", "/", "**", "@", "negative"})
 
 
@@ -430,7 +433,7 @@ class _Walk:
         axes, values = self._together(items, node.arguments, node)
         if node.function not in FUNCTIONS:
             return self._foreign(node, axes, values, [bool(item.labels) for item in items])
-        return Labelled(getattr(self.m, node.function)(*values), axes)
+        return Labelled(getattr(self.m, _CALLED.get(node.function, node.function))(*values), axes)
 
     def _number_of(self, foreign: Foreign, items: list[Labelled], node: Call) -> Labelled:
         """Call a registered function that gives one number; each argument has its own axes."""

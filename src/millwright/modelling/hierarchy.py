@@ -102,13 +102,13 @@ def chosen_forms(program: Program, wanted: str | Mapping[str, str]) -> tuple[tup
         if name not in names:
             have = ", ".join(names) or "none"
             raise ArgumentError(
-                f"`group_form`: `{name}` is neither a normal prior with labels and unknown "
+                f"`parameterisation`: `{name}` is neither a normal prior with labels and unknown "
                 f"arguments nor a process.{nearest(name, names)} There are: {have}."
             )
     for form in [wanted] if isinstance(wanted, str) else by_name.values():
         if form not in get_args(Form):
             raise ArgumentError(
-                f"`group_form` must be one of {', '.join(get_args(Form))}, not {form!r}."
+                f"`parameterisation` must be one of {', '.join(get_args(Form))}, not {form!r}."
             )
     return tuple((name, _possible(program, name, by_name.get(name, "informed"))) for name in names)
 

@@ -130,7 +130,7 @@ def _of_outcome(part: Part, specification: Specification, tables: Tables) -> Lab
             f"with {_labels(part.name)}."
         )
     column = tables.columns[part.name]
-    if part.family in _ORDERED and not column.numeric and column.levels is None:
+    if part.family in _ORDERED and not column.numeric and column.order is None:
         labels = tables.labels(part.name)
         raise ModelError(
             part.definition.message(

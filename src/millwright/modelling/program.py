@@ -111,7 +111,7 @@ class Program:
         return frozenset(name for name, form in self.forms if form != "centred")
 
     @cached_property
-    def terms(self) -> tuple[Part, ...]:
+    def log_density_terms(self) -> tuple[Part, ...]:
         """Terms added to the log density."""
         return tuple(part for part in self.parts if part.kind == "term")
 

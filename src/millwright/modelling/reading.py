@@ -212,7 +212,7 @@ def _apply_alias(
         if names[0] in matrices:
             matrices[alias] = matrices.pop(names[0])
             axes = (old.axes[0], alias)
-        columns[alias] = Column(alias, old.values, axes, old.levels)
+        columns[alias] = Column(alias, old.values, axes, old.order)
         return
     parts = [columns[name] for name in names]
     if any(not part.numeric or part.axes != parts[0].axes for part in parts):

@@ -89,7 +89,7 @@ class Specification:
     likelihood: tuple[Definition, ...]
     derived: tuple[Definition, ...]
     columns: tuple[tuple[str, str | tuple[str, ...]], ...] = ()
-    terms: tuple[Definition, ...] = ()
+    log_density_terms: tuple[Definition, ...] = ()
     labels: tuple[tuple[str, str | tuple[str | int, ...]], ...] = ()
     parts: tuple[Part, ...] = field(default=(), compare=False)
 
@@ -121,7 +121,7 @@ def specify(
     likelihood: Mapping[str, Written],
     derived: Mapping[str, Written],
     columns: Mapping[str, str | list[str] | tuple[str, ...]],
-    terms: Mapping[str, Written] | None = None,
+    log_density_terms: Mapping[str, Written] | None = None,
     labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
 ) -> Specification:
     """Read and check all definitions of a model.
@@ -133,7 +133,12 @@ def specify(
     ModelError
         If definitions do not fit together.
     """
-    groups = {"priors": priors, "likelihood": likelihood, "derived": derived, "terms": terms or {}}
+    groups = {
+        "priors": priors,
+        "likelihood": likelihood,
+        "derived": derived,
+        "log_density_terms": log_density_terms or {},
+    }
     for group, items in groups.items():
         _check_mapping(group, items)
     read = {
@@ -144,7 +149,7 @@ def specify(
     parts = [_prior(definition) for definition in read["priors"]]
     parts += [_derived(definition) for definition in read["derived"]]
     outcomes = [_outcome(definition) for definition in read["likelihood"]]
-    extra = [_term(definition) for definition in read["terms"]]
+    extra = [_term(definition) for definition in read["log_density_terms"]]
     _check_uses(parts)
     return Specification(
         title,
@@ -153,9 +158,10 @@ def specify(
         read["likelihood"],
         read["derived"],
         _aliases(columns, read),
-        read["terms"],
+        read["log_density_terms"],
         _labels(
-            labels or {}, [d for group in ("priors", "derived", "terms") for d in read[group]]
+            labels or {},
+            [d for group in ("priors", "derived", "log_density_terms") for d in read[group]],
         ),
         (*_ordered(parts), *extra, *outcomes),
     )

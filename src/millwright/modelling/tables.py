@@ -36,14 +36,14 @@ class Column:
         float64 numbers with NaN for missing ones, or objects (str, or None for missing).
     axes
         `()`, `(rows,)`, or `(rows, label set)` for a matrix.
-    levels
+    order
         Labels in the order that a categorical column states, else None.
     """
 
     name: str
     values: np.ndarray
     axes: tuple[str, ...]
-    levels: tuple[Label, ...] | None = None
+    order: tuple[Label, ...] | None = None
 
     @property
     def numeric(self) -> bool:
@@ -124,14 +124,14 @@ class Tables:
         return self.columns[name]
 
     def labels(self, name: str) -> tuple[Label, ...]:
-        """Return the labels of a label set: a column's levels or a matrix's column names."""
+        """Return the labels of a label set: a column's labels or a matrix's column names."""
         if name in self.matrix_labels:
             return self.matrix_labels[name]
         column = self.column(name)
         _, present = self._present(name)
-        if column.levels is not None:
+        if column.order is not None:
             used = set(present)
-            return tuple(level for level in column.levels if level in used)
+            return tuple(level for level in column.order if level in used)
         return tuple(sorted(present))
 
     def _present(self, name: str) -> tuple[np.ndarray, list[Label]]:

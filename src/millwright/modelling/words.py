@@ -48,7 +48,7 @@ def describe(
     if specification.notes:
         lines += [visible(specification.notes, keep="\n")]
     groups = {
-        "Priors (each with the range that holds its central 95 %)": ("unknown", "fixed"),
+        "Priors (each with its central 95 % range)": ("unknown", "fixed"),
         "Likelihood (how each outcome column arises)": ("outcome",),
         "Derived quantities (computed from the unknowns)": ("derived",),
         "Terms added to the log density": ("term",),
@@ -58,7 +58,7 @@ def describe(
         if parts:
             lines += ["", heading]
             lines += [line for part in parts for line in _lines(part, specification, sizes or {})]
-    if not specification.likelihood and not specification.terms:
+    if not specification.likelihood and not specification.log_density_terms:
         lines += ["", "No likelihood: what is sampled is the prior."]
     if taken:
         lines += ["", "Taken from the data of the fit, and kept for new rows"]
@@ -78,7 +78,7 @@ def _in_written_order(specification: Specification) -> list[Part]:
         specification.priors,
         specification.likelihood,
         specification.derived,
-        specification.terms,
+        specification.log_density_terms,
     )
     return [specification.part(d.name) for group in groups for d in group]
 
@@ -87,7 +87,7 @@ def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> l
     relation = "~" if part.kind in ("unknown", "outcome") else "="
     lines = [f"  {part.name} {relation} {full_text(part)}"]
     if part.kind == "fixed":
-        lines.append("      held fixed at this value")
+        lines.append("      fixed at this value")
     if part.kind == "outcome":
         lines.append(f"      {family_of(part.family, part.arguments).summary}")
     if part.kind == "unknown":

@@ -55,9 +55,9 @@ def approximate(binding: Binding, draws: int, seed: int, sheet: str | None) -> P
     # Ratios that are all the same but for rounding: the approximation is exact.
     k = 0.0 if np.ptp(sound) < _ROUNDING else smoothed_log_weights(sound)[1]
     statistics = {
-        name: np.full((_STREAMS, size), np.nan) for name in STATISTICS if name != "divergent"
+        name: np.full((_STREAMS, size), np.nan) for name in STATISTICS if name != "diverged"
     }
-    statistics["divergent"] = np.zeros((_STREAMS, size))
+    statistics["diverged"] = np.zeros((_STREAMS, size))
     statistics["log_density"] = values.reshape(_STREAMS, size)
     record = Record(
         origin=Origin.APPROXIMATION,

@@ -60,7 +60,7 @@ class Model(Shown):
         Quantities computed from the others.
     columns
         Other names for data columns, or a name for several columns as a matrix.
-    terms
+    log_density_terms
         Expressions added to the log density as they are: soft constraints, likelihoods of your
         own. Values with labels or rows are summed.
     labels
@@ -82,13 +82,20 @@ class Model(Shown):
         likelihood: Mapping[str, Written],
         derived: Mapping[str, Written] | None = None,
         columns: Mapping[str, str | list[str] | tuple[str, ...]] | None = None,
-        terms: Mapping[str, Written] | None = None,
+        log_density_terms: Mapping[str, Written] | None = None,
         labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
         title: str = "",
         notes: str = "",
     ) -> None:
         self._specification = specify(
-            title, notes, priors, likelihood, derived or {}, columns or {}, terms, labels
+            title,
+            notes,
+            priors,
+            likelihood,
+            derived or {},
+            columns or {},
+            log_density_terms,
+            labels,
         )
         self._sheet: str | None = None
         self._functions: tuple[Foreign, ...] = ()
@@ -171,9 +178,9 @@ class Model(Shown):
     def fit_settings(self) -> dict[str, Any]:
         """Settings in the table `[fit]` of the sheet: `model.fit(data, **model.fit_settings)`."""
         found = fit_settings(self._sheet, "the sheet") if self._sheet else {}
-        if choices := found.pop("choices", None):
-            chosen = method_with(found.get("method", NoUTurn.name), choices)
-            found |= choices if isinstance(chosen, NoUTurn) else {"method": chosen}
+        if settings := found.pop("method_settings", None):
+            chosen = method_with(found.get("method", NoUTurn.name), settings)
+            found |= settings if isinstance(chosen, NoUTurn) else {"method": chosen}
         return found
 
     @property
@@ -245,7 +252,7 @@ class Model(Shown):
         target_acceptance: float = 0.8,
         max_depth: int = 10,
         metric: str = "automatic",
-        group_form: str | Mapping[str, str] = "informed",
+        parameterisation: str | Mapping[str, str] = "informed",
         missing: str = "refuse",
         method: str | Method | None = None,
         workers: int | Executor | None = None,
@@ -269,8 +276,8 @@ class Model(Shown):
             Number of chains (by default 4; for an ensemble its walkers, by default at least
             20); kept and discarded draws of each (by default 1000; in a trial 200 and 300).
             Walkers keep fewer where there are many, about 20,000 together but at least 400
-            each, and end their warm-up once they have settled
-            (`mw.Ensemble(until_settled=False)` goes through all of it).
+            each, and end their warm-up once they are stationary
+            (`mw.Ensemble(until_stationary=False)` goes through all of it).
         thin
             Keep every k-th draw only. It saves memory and disk where draws are wide; it never
             makes answers more precise: the draws left out would have added to them.
@@ -286,7 +293,7 @@ class Model(Shown):
             `diagonal` learns the scale of each unknown in warm-up, `dense` their correlations
             too; `automatic` starts with the first and takes the second where the warm-up shows
             strong correlations. The record says what each chain used.
-        group_form
+        parameterisation
             How normal priors of group effects (`per`, with an unknown location or scale) are
             sampled: `informed` by the data, which suits weak and strong data alike, `centred`
             or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
@@ -297,7 +304,7 @@ class Model(Shown):
             them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict
             counts what was left out.
         method
-            A name, or an object that holds the method's own choices:
+            A name, or an object that holds the method's own settings:
             `no_u_turn` (`mw.NoUTurn`) follows the gradient and suits almost every model;
             `random_walk` (`mw.RandomWalk`) is random-walk Metropolis, slower by far, for
             functions without a gradient or to check a result by another method;
@@ -350,7 +357,7 @@ class Model(Shown):
             target_acceptance=target_acceptance,
             max_depth=max_depth,
             metric=metric,
-            group_form=group_form,
+            parameterisation=parameterisation,
             missing=missing,
             method=method,
             start=start,
@@ -374,7 +381,7 @@ class Model(Shown):
         ArgumentError, WorkerError
             If it cannot be used: the model cannot be sent, or its workers lack what it needs.
         """
-        job = FitPlan(group_form="non-centred").job(self.bind(data))
+        job = FitPlan(parameterisation="non-centred").job(self.bind(data))
         return check_workers(workers, job.sampler)
 
     def normal_approximation(

@@ -45,7 +45,8 @@ def _stops_before_sampling(path: Path | None) -> Iterator[None]:
         if path is not None and (path / "run.json").is_file():
             kept = f"Nothing had been sampled; {action('resume', str(path))} begins anew"
         raise Interrupted(
-            f"The fit was stopped while it looked for modes or compiled. {kept}."
+            "The fit was stopped before sampling, while it searched for modes or compiled. "
+            f"{kept}."
         ) from None
 
 

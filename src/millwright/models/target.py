@@ -79,7 +79,7 @@ class Target(Model):
         super().__init__(
             priors=priors,
             likelihood={},
-            terms={"target": f"{_NAME}({', '.join(unknowns)})"},
+            log_density_terms={"target": f"{_NAME}({', '.join(unknowns)})"},
             labels=dict(labels or {}),
             title=title or f"A density of {count} unknown{'s' if count > 1 else ''}",
             notes=notes,

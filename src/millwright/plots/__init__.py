@@ -5,40 +5,40 @@ settings are neither read nor changed. Those of one panel draw into `axes=` wher
 """
 
 from millwright.plots.dependence import autocorrelation, running_mean
-from millwright.plots.energy import energy
+from millwright.plots.energy_changes import energy_changes
 from millwright.plots.fitted import fitted_line, prior_lines
 from millwright.plots.graph import model_graph
-from millwright.plots.interval_rows import across_fits, intervals, shrinkage
-from millwright.plots.left_out import left_out_positions
+from millwright.plots.interval_rows import compare_estimates, intervals, shrinkage
 from millwright.plots.overview import overview
-from millwright.plots.pairs import pairs
+from millwright.plots.pit import leave_one_out_pit
 from millwright.plots.posterior_density import decision, posterior_densities
 from millwright.plots.predictive import predictive_check
 from millwright.plots.prior import prior_data, prior_densities, prior_posterior
-from millwright.plots.ranks import ranks
+from millwright.plots.rank_counts import rank_counts
 from millwright.plots.samplers import samplers
+from millwright.plots.scatter_matrix import scatter_matrix
 from millwright.plots.series import series
 from millwright.plots.trace import densities, trace
 
 __all__ = [
-    "across_fits",
+    "compare_estimates",
     "autocorrelation",
     "decision",
     "densities",
-    "energy",
+    "energy_changes",
     "fitted_line",
     "intervals",
-    "left_out_positions",
+    "leave_one_out_pit",
     "model_graph",
     "overview",
-    "pairs",
+    "scatter_matrix",
     "posterior_densities",
     "predictive_check",
     "prior_data",
     "prior_densities",
     "prior_lines",
     "prior_posterior",
-    "ranks",
+    "rank_counts",
     "running_mean",
     "samplers",
     "series",

@@ -9,11 +9,11 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from millwright.diagnostics.autocorrelation import autocorrelations
-from millwright.diagnostics.convergence import mcse_mean
+from millwright.diagnostics.convergence import mean_error
 from millwright.plots.choose import chosen
 from millwright.plots.panels import Size
 from millwright.plots.per_chain import per_chain
-from millwright.plots.style import CHAINS, INK, STONE, light_grid
+from millwright.plots.style import CHAINS, GREY, INK, light_grid, tint
 from millwright.posterior.posterior import Posterior
 
 __all__ = ["autocorrelation", "running_mean"]
@@ -108,9 +108,9 @@ def _means(axes: Axes, name: str, value: np.ndarray) -> None:
     for chain, line in enumerate(means):
         colour, style = CHAINS[chain % len(CHAINS)]
         axes.plot(draws, line, color=colour, ls=style, lw=1.3)
-    middle, error = value.mean(), float(mcse_mean(value[..., None])[0])
+    middle, error = value.mean(), float(mean_error(value[..., None])[0])
     if np.isfinite(error):
-        axes.axhspan(middle - 2 * error, middle + 2 * error, color=STONE, alpha=0.3, lw=0)
+        axes.axhspan(middle - 2 * error, middle + 2 * error, color=tint(GREY, 0.35), lw=0)
     # The first means swing widely and say nothing.
     late = means[:, value.shape[1] // 20 :]
     spread = max(np.abs(late - middle).max(), 4 * error if np.isfinite(error) else 0.0, 1e-300)

@@ -9,10 +9,11 @@ from matplotlib.figure import Figure
 from millwright.draws.curve import Curve, curve
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.simulated import Simulated
+from millwright.plots.bands import bands
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.prior import check_simulated
-from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, styled
+from millwright.plots.style import BLUE, INK, YELLOW, finish, styled
 from millwright.posterior.posterior import Posterior
 
 __all__ = ["fitted_line", "prior_lines"]
@@ -49,14 +50,13 @@ def fitted_line(
         figure, panel = single_panel(size, axes)
         what = "probability" if line.yes_or_no else "expectation"
         if not line.yes_or_no:
-            _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
-        _band(panel, line.x, line.expected, 0.95, RIVER, 0.30, f"{what}, 95 %")
-        _band(panel, line.x, line.expected, 0.50, RIVER, 0.45, f"{what}, 50 %")
+            _new_observations(panel, line)
+        bands(panel, line.x, line.expected, BLUE, what)
         for at, single in enumerate(_spread_out(line.expected, lines)):
             label = "single curves" if at == 0 else None
             panel.plot(line.x, single, color=INK, lw=0.5, alpha=0.4, label=label)
         middle = np.median(line.expected, axis=0)
-        panel.plot(line.x, middle, color=RIVER, lw=2, label=f"{what}, median")
+        panel.plot(line.x, middle, color=BLUE, lw=2, label=f"{what}, median")
         seen = posterior.draws.binding.arguments["observed", name]
         panel.plot(line.at, seen, "o", color=INK, ms=5, label="observed")
         _labels(panel, column, name)
@@ -80,7 +80,7 @@ def prior_lines(
     column: str,
     outcome: str | None = None,
     *,
-    lines: int = 25,
+    lines: int = 12,
     axes: Axes | None = None,
     size: Size = (12.8, 7.0),
     text: bool = True,
@@ -92,7 +92,7 @@ def prior_lines(
     simulated
         Result of `model.simulate(data)`.
     lines
-        How many single lines to draw over the bands.
+        How many single lines to draw over the band.
     axes
         Axes to draw into, without title and caption.
     """
@@ -104,20 +104,16 @@ def prior_lines(
         figure, panel = single_panel(size, axes)
         what = "probability" if line.yes_or_no else "expectation"
         if not line.yes_or_no:
-            _band(panel, line.x, line.outcomes, 0.95, WHEAT, 0.25, "new observations, 95 %")
-        _band(panel, line.x, line.expected, 0.95, STONE, 0.35, f"{what}, 95 %")
-        _band(panel, line.x, line.expected, 0.50, STONE, 0.55, f"{what}, 50 %")
+            _new_observations(panel, line)
         for at, single in enumerate(line.expected[:lines]):
-            label = "single lines from the prior" if at == 0 else None
-            panel.plot(line.x, single, color=INK, lw=0.5, alpha=0.35, label=label)
-        shown = line.expected if line.yes_or_no else line.outcomes
-        low, high = np.nanquantile(shown[np.isfinite(shown)], [0.01, 0.99])
-        panel.set_ylim(low, high)
+            label = f"{what}: single lines from the prior" if at == 0 else None
+            panel.plot(line.x, single, color=BLUE, lw=1.3, label=label)
+        _whole_range(panel, line.expected[:lines], line)
         _labels(panel, column, name)
         return finish(
             figure,
             f"Prior: {name} along {column}, before seeing the data",
-            f"{simulated.nine_in_ten(name)} If impossible values are common, tighten the "
+            f"{simulated.ninety_percent(name)} If impossible values are common, tighten the "
             "priors; if known values are missing, widen them." + _held(line),
             text and axes is None,
         )
@@ -129,18 +125,22 @@ def _spread_out(curves: np.ndarray, count: int) -> np.ndarray:
     return curves[::step][:count]
 
 
-def _band(
-    axes: Axes,
-    x: np.ndarray,
-    draws: np.ndarray,
-    level: float,
-    colour: str,
-    alpha: float,
-    label: str,
-) -> None:
-    finite = np.where(np.isfinite(draws), draws, np.nan)
-    low, high = np.nanquantile(finite, [(1 - level) / 2, (1 + level) / 2], axis=0)
-    axes.fill_between(x, low, high, color=colour, alpha=alpha, lw=0, label=label)
+def _new_observations(axes: Axes, line: Curve) -> None:
+    # The noise of each place is drawn by itself.
+    middle = np.nanmedian(np.where(np.isfinite(line.expected), line.expected, np.nan), axis=0)
+    words = "new observations"
+    bands(axes, line.x, line.outcomes, YELLOW, words, levels=(0.95,), around=middle)
+
+
+def _whole_range(axes: Axes, lines: np.ndarray, line: Curve) -> None:
+    """Show all of the band, and of every line that has not run away from the others."""
+    shown = line.expected if line.yes_or_no else line.outcomes
+    ends = np.nanquantile(np.where(np.isfinite(shown), shown, np.nan), [0.025, 0.975], axis=0)
+    low, high = np.nanmin(ends[0]), np.nanmax(ends[1])
+    wide = high - low
+    inside = lines[np.isfinite(lines) & (lines > low - wide / 2) & (lines < high + wide / 2)]
+    low, high = min(low, inside.min(initial=low)), max(high, inside.max(initial=high))
+    axes.set_ylim(low - 0.04 * (high - low), high + 0.04 * (high - low))
 
 
 def _labels(axes: Axes, column: str, outcome: str) -> None:

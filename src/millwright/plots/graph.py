@@ -2,28 +2,46 @@
 
 from __future__ import annotations
 
+import textwrap
+from collections.abc import Mapping
+
 import networkx as nx
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.text import Text
 
 from millwright.errors import ArgumentError
 from millwright.models.model import Model
-from millwright.plots.style import INK, RIVER, STONE, WHEAT, finish, new_figure, styled
+from millwright.plots.style import (
+    BLUE,
+    GREY,
+    INK,
+    YELLOW,
+    finish,
+    new_figure,
+    styled,
+    tint,
+    wrapped,
+)
 from millwright.posterior.posterior import Posterior
 
 __all__ = ["model_graph"]
 
 _MOST = 40
+_LINES = 4
+_SPACE = 150
+"""Signs that fit side by side over the width of a picture at the usual size."""
 
-# Kinds differ by shape, by edge and by the word under the name, not by colour alone.
+# Kinds differ by shape, by edge and by the word in the box, not by colour alone.
 _BOXES = {
-    "unknown": {"boxstyle": "round,pad=0.5,rounding_size=1.2", "ec": RIVER, "fc": "#E4F0F1"},
-    "outcome": {"boxstyle": "square,pad=0.5", "ec": INK, "fc": "#F6E7CB"},
-    "data": {"boxstyle": "square,pad=0.5", "ec": STONE, "fc": "white"},
-    "derived": {"boxstyle": "round4,pad=0.5", "ec": STONE, "fc": "white", "ls": "--"},
-    "fixed": {"boxstyle": "round,pad=0.4", "ec": STONE, "fc": "white", "ls": ":"},
-    "term": {"boxstyle": "sawtooth,pad=0.5", "ec": WHEAT, "fc": "white"},
+    "unknown": {"boxstyle": "round,pad=0.5,rounding_size=1.2", "ec": BLUE, "fc": tint(BLUE, 0.15)},
+    "outcome": {"boxstyle": "square,pad=0.5", "ec": INK, "fc": tint(YELLOW, 0.35)},
+    "data": {"boxstyle": "square,pad=0.5", "ec": GREY, "fc": "white"},
+    "derived": {"boxstyle": "round4,pad=0.5", "ec": GREY, "fc": "white", "ls": "--"},
+    "fixed": {"boxstyle": "round,pad=0.4", "ec": GREY, "fc": "white", "ls": ":"},
+    "term": {"boxstyle": "sawtooth,pad=0.5", "ec": YELLOW, "fc": "white"},
 }
+_RELATIONS = {"unknown": "~", "outcome": "~", "derived": "=", "fixed": "=", "term": "adds"}
 
 
 def model_graph(
@@ -39,70 +57,123 @@ def model_graph(
     model
         A model, or a posterior of it; at most 40 definitions and columns.
     """
+    sizes: dict[str, int] = {}
     if isinstance(model, Posterior):
+        sizes = {name: len(labels) for name, labels in model.draws.binding.labels.items()}
         model = Model._of(model.draws.binding.specification)
     if not isinstance(model, Model):
         raise ArgumentError(f"A model is needed here, not {type(model).__name__}.")
     graph = model.graph()
     if len(graph) > _MOST:
         raise ArgumentError(f"{len(graph)} names do not fit into one picture; at most {_MOST} do.")
-    levels = _levels(graph)
-    places = _places(graph, levels)
+    layers = _layers(graph)
+    widest = max(map(len, layers))
+    lines = {name: _lines(graph, name, sizes, _SPACE // widest - 5) for name in graph}
+    tallest = max(map(len, lines.values()))
     with styled():
-        height = min(8.0, 2.0 + 1.35 * len(levels))
+        height = min(8.0, 1.3 + (0.5 + 0.2 * tallest) * len(layers))
         figure = new_figure(*(size or (12.8, height)))
         axes = figure.subplots()
         axes.set_axis_off()
-        axes.set_xlim(-0.02, 1.02)
-        axes.set_ylim(-len(levels) + 0.5, 0.5)
-        for name, place in places.items():
-            _node(axes, name, graph.nodes[name]["kind"], place)
+        places = _places(layers)
+        boxes = {
+            name: _node(axes, lines[name], graph.nodes[name]["kind"], places[name])
+            for name in graph
+        }
         for source, target in graph.edges:
-            _arrow(axes, places[source], places[target])
+            _arrow(axes, boxes[source], boxes[target])
+        axes.set_xlim(-0.5 * widest, 0.5 * widest)
+        axes.set_ylim(-len(layers) + 0.45, 0.5)
         return finish(
             figure,
             f"Model: {model.title or 'without a title'}",
-            "An arrow leads from a quantity to what uses it. Round: unknown. Filled square: "
-            "outcome. Open square: data column. Dashed: derived. Dotted: fixed.",
+            "An arrow leads from a quantity to what uses it. ~: distributed as. Round: unknown. "
+            "Filled square: outcome. Open square: data column. Dashed: derived. Dotted: fixed.",
             text,
         )
 
 
-def _levels(graph: nx.DiGraph) -> list[list[str]]:
-    """Put each name just above the first that uses it, so that arrows stay short."""
+def _layers(graph: nx.DiGraph) -> list[list[str]]:
+    """Put each name just above the first that uses it; what shares labels stands together."""
     depth = dict.fromkeys(graph, 0)
     for name in reversed(list(nx.topological_sort(graph))):
         below = [depth[after] + 1 for after in graph.successors(name)]
         depth[name] = max(below, default=0)
-    deepest = max(depth.values())
-    return [[name for name in graph if depth[name] == level] for level in range(deepest, -1, -1)]
+    layers: list[list[str]] = []
+    place: dict[str, float] = {}
+    for level in range(max(depth.values()) + 1):
+        here = [name for name in graph if depth[name] == level]
+        middles = {
+            name: sum(place[n] for n in graph.successors(name)) / max(1, graph.out_degree(name))
+            for name in here
+        }
+        here.sort(key=lambda name: (middles[name], graph.nodes[name]["per"]))
+        place |= {name: at - (len(here) - 1) / 2 for at, name in enumerate(here)}
+        layers.append(here)
+    return layers[::-1]
 
 
-def _places(graph: nx.DiGraph, levels: list[list[str]]) -> dict[str, tuple[float, float]]:
-    """Spread each level over the width, ordered by where its users stand."""
-    places: dict[str, tuple[float, float]] = {}
-    for row in range(len(levels) - 1, -1, -1):
-
-        def centre(name: str) -> float:
-            below = [places[after][0] for after in graph.successors(name) if after in places]
-            return sum(below) / len(below) if below else 0.5
-
-        ordered = sorted(levels[row], key=centre)
-        for at, name in enumerate(ordered):
-            places[name] = ((at + 0.5) / len(ordered), -float(row))
+def _places(layers: list[list[str]]) -> dict[str, tuple[float, float]]:
+    """Spread each layer over the whole width, the first on top."""
+    ordered = nx.Graph()
+    for level, layer in enumerate(layers):
+        ordered.add_nodes_from(layer, layer=level)
+    found = nx.multipartite_layout(ordered, subset_key="layer", align="horizontal", scale=1)
+    rows = {name: level for level, layer in enumerate(layers) for name in layer}
+    widest = max(map(len, layers))
+    count = {name: len(layer) for layer in layers for name in layer}
+    left = {level: min(found[name][0] for name in layer) for level, layer in enumerate(layers)}
+    wide = {
+        level: max(found[name][0] for name in layer) - left[level]
+        for level, layer in enumerate(layers)
+    }
+    places = {}
+    for name, level in rows.items():
+        share = (found[name][0] - left[level]) / wide[level] if wide[level] else 0.5
+        reach = widest * (count[name] - 1) / count[name]
+        places[name] = ((share - 0.5) * reach, -float(level))
     return places
 
 
-def _node(axes: Axes, name: str, kind: str, place: tuple[float, float]) -> None:
-    label = f"{name}\n{kind}"
-    axes.text(*place, label, ha="center", va="center", fontsize=10.5, bbox=_BOXES[kind], zorder=3)
+def _lines(graph: nx.DiGraph, name: str, sizes: Mapping[str, int], width: int) -> list[str]:
+    """Return what stands in a box: the name, its definition and its label sets."""
+    node = graph.nodes[name]
+    lines = wrapped(name, max(width, 8)).split("\n")
+    if node["kind"] == "data":
+        labels = f", {sizes[name]} labels" if name in sizes else ""
+        return [*lines, f"data column{labels}"]
+    text = f"{_RELATIONS[node['kind']]} {node['text']}"
+    lines += textwrap.wrap(
+        text, max(width, 8), max_lines=_LINES, placeholder=" ...", break_on_hyphens=False
+    )
+    for label in node["per"]:
+        lines.append(f"per {label}" + (f" ({sizes[label]} labels)" if label in sizes else ""))
+    return lines
 
 
-def _arrow(axes: Axes, source: tuple[float, float], target: tuple[float, float]) -> None:
+def _node(axes: Axes, lines: list[str], kind: str, place: tuple[float, float]) -> Text:
+    text = "\n".join(lines)
+    return axes.text(*place, text, ha="center", va="center", fontsize=9.5, bbox=_BOXES[kind])
+
+
+def _arrow(axes: Axes, source: Text, target: Text) -> None:
+    """Draw an arrow between the edges of two boxes, which are placed when they are drawn."""
+    (x, y), (to_x, to_y) = source.get_position(), target.get_position()
+    # Past a layer the arrow bends outwards, around what stands between.
+    bend = 0.0 if y - to_y < 1.5 else 0.28 if x + to_x < 0 else -0.28
     axes.annotate(
         "",
-        xy=(target[0], target[1] + 0.18),
-        xytext=(source[0], source[1] - 0.18),
-        arrowprops={"arrowstyle": "-|>", "color": INK, "lw": 1.1, "shrinkA": 0, "shrinkB": 0},
-        zorder=2,
+        xy=(to_x, to_y),
+        xytext=(x, y),
+        arrowprops={
+            "arrowstyle": "-|>",
+            "connectionstyle": f"arc3,rad={bend}",
+            "color": INK,
+            "lw": 1.1,
+            "shrinkA": 0,
+            "shrinkB": 0,
+            "patchA": source.get_bbox_patch(),
+            "patchB": target.get_bbox_patch(),
+        },
+        zorder=4,
     )

@@ -8,17 +8,17 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from millwright.comparison.across_fits import AcrossFits
+from millwright.comparison.estimates import AcrossFits
 from millwright.draws.expressions import single_numbers
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.errors import ArgumentError
 from millwright.plots.choose import check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.style import (
+    BLUE,
     CHAINS,
+    GREY,
     INK,
-    RIVER,
-    STONE,
     finish,
     light_grid,
     new_figure,
@@ -26,7 +26,7 @@ from millwright.plots.style import (
 )
 from millwright.posterior.posterior import Posterior
 
-__all__ = ["across_fits", "intervals", "shrinkage"]
+__all__ = ["compare_estimates", "intervals", "shrinkage"]
 
 _MOST_ROWS = 60
 _MOST_DEFINITIONS = 12
@@ -92,7 +92,7 @@ def _bars(
     value: np.ndarray,
     level: float,
     kind: IntervalKind,
-    colour: str = RIVER,
+    colour: str = BLUE,
 ) -> None:
     low, high = interval(value, level, kind)
     inner_low, inner_high = interval(value, 0.5, kind)
@@ -160,12 +160,13 @@ def shrinkage(
         for row, name in enumerate(ordered):
             value = numbers[name].reshape(-1)
             at = seen[labels[name]]
-            panel.plot([at, np.median(value)], [row, row], color=STONE, lw=1, ls=":", zorder=1)
+            panel.plot([at, np.median(value)], [row, row], color=GREY, lw=1, ls=":", zorder=1)
             _bars(panel, row, value, level, kind)
             panel.plot(at, row, "D", color=INK, ms=5, zorder=5)
         everyone = np.mean([np.median(numbers[name]) for name in ordered])
-        _rows(panel, [labels[name] for name in ordered])
-        panel.axvline(everyone, color=STONE, ls="--", lw=1.2, zorder=1)
+        counts = _rows_with(posterior, list(labels.values()))
+        _rows(panel, [labels[name] + counts.get(labels[name], "") for name in ordered])
+        panel.axvline(everyone, color=GREY, ls="--", lw=1.2, zorder=1)
         panel.set_xlabel(quantity)
         return finish(
             figure,
@@ -180,7 +181,17 @@ def shrinkage(
         )
 
 
-def across_fits(
+def _rows_with(posterior: Posterior, labels: Sequence[str]) -> dict[str, str]:
+    """Say how many rows of the data have each label, where the labels are those of a column."""
+    binding = posterior.draws.binding
+    for name, known in binding.labels.items():
+        if set(map(str, known)) == set(labels) and name in binding.tables.columns:
+            counts = np.bincount(binding.tables.codes(name, known, name), minlength=len(known))
+            return {str(label): f" ({n} rows)" for label, n in zip(known, counts, strict=True)}
+    return {}
+
+
+def compare_estimates(
     found: AcrossFits,
     *,
     size: Size | None = None,
@@ -191,10 +202,12 @@ def across_fits(
     Parameters
     ----------
     found
-        Result of `mw.across_fits(...)`; at most 12 quantities.
+        Result of `mw.compare_estimates(...)`; at most 12 quantities.
     """
     if not isinstance(found, AcrossFits):
-        raise ArgumentError(f"Give the result of mw.across_fits(), not {type(found).__name__}.")
+        raise ArgumentError(
+            f"Give the result of mw.compare_estimates(), not {type(found).__name__}."
+        )
     if len(found.draws) > _MOST_DEFINITIONS:
         raise ArgumentError(
             f"{len(found.draws)} quantities do not fit into one figure; at most "

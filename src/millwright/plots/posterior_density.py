@@ -10,32 +10,32 @@ from matplotlib.figure import Figure
 
 from millwright.draws.decision import Decision
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.numbers import decimals_of, fixed, probability_text
+from millwright.draws.numbers import probability_text, range_text
 from millwright.draws.region import density
 from millwright.errors import ArgumentError, nearest
 from millwright.plots.choose import check_reference, chosen
 from millwright.plots.panels import Size, panels_for
 from millwright.plots.style import (
-    BRICK,
+    BLUE,
+    GREEN,
+    GREY,
     INK,
-    MOSS,
-    RIVER,
-    STONE,
+    RED,
     bare,
     finish,
     light_grid,
     mark,
     new_figure,
     styled,
+    tint,
 )
 from millwright.posterior.posterior import Posterior
 from millwright.wording import setting
 
 __all__ = ["decision", "posterior_densities"]
 
-_STRIP = 0.14
 _LEVELS = (0.5, 0.8, 0.9, 0.95, 0.99)
-_COLOURS = {"reject": BRICK, "accept": MOSS, "withhold": STONE}
+_COLOURS = {"reject": RED, "accept": GREEN, "withhold": GREY}
 _STYLES = {"reject": "--", "accept": "-", "withhold": ":"}
 
 
@@ -80,16 +80,14 @@ def posterior_densities(
     with styled():
         figure, panels = panels_for(len(shown.draws), size, axes)
         for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
-            _density(panel, value.reshape(-1), level, kind)
-            if name in regions:
-                _strip(panel, value.reshape(-1), regions[name])
+            _density(panel, value.reshape(-1), level, kind, regions.get(name))
             mark(panel, marked.get(name))
             panel.set_title(name)
         words = kind_words(kind, level)
         return finish(
             figure,
             f"Posterior densities with {words}s{shown.page}",
-            f"Bar under the density: {words}; dot: median; numbers: its ends."
+            f"Shaded: {words}; line inside: median."
             + _REGION * bool(regions)
             + " A dotted line marks a reference value." * bool(marked),
             text and axes is None,
@@ -120,50 +118,70 @@ def _regions(
 
 
 _REGION = (
-    " The strip above says which share of the posterior lies below, inside and above the region "
-    "(shaded) or on either side of the value (line)."
+    " Green band: the region (red line: the value); below the panel: which share of the posterior "
+    "lies below, inside and above it."
 )
 
 
-def _density(axes: Axes, value: np.ndarray, level: float, kind: IntervalKind) -> None:
-    low, high = interval(value, level, kind)
+def _density(
+    axes: Axes,
+    value: np.ndarray,
+    level: float,
+    kind: IntervalKind,
+    region: tuple[float, float] | None,
+) -> None:
+    """Draw a density with its interval shaded, over the region, and say below what they are."""
+    low, high = (float(end) for end in interval(value, level, kind))
     grid, height = density(value)
-    top = float(height.max())
-    decimals = decimals_of(float(value.std(ddof=1)))
-    axes.fill_between(grid, height, color=RIVER, alpha=0.3, lw=0)
-    axes.plot(grid, height, color=RIVER, lw=1.8)
-    axes.plot([low, high], [-0.05 * top] * 2, color=INK, lw=5, solid_capstyle="butt")
-    axes.plot(np.median(value), -0.05 * top, "o", color="white", mec=INK, ms=6)
-    for end, side in ((low, "right"), (high, "left")):
-        axes.annotate(
-            fixed(float(end), decimals),
-            (float(end), -0.05 * top),
-            (-5 if side == "right" else 5, 0),
-            textcoords="offset points",
-            ha=side,
-            va="center",
-            fontsize=9,
-        )
-    axes.set_ylim(-0.13 * top, 1.06 * top)
-    axes.margins(x=0.12)
+    if region is not None:
+        _region(axes, region)
+    inside = np.linspace(low, high, 200)
+    axes.fill_between(
+        inside, np.interp(inside, grid, height), color=tint(BLUE, 0.45), lw=0, zorder=2
+    )
+    axes.plot(grid, height, color=BLUE, lw=1.8, zorder=3)
+    middle = float(np.median(value))
+    axes.vlines(middle, 0, np.interp(middle, grid, height), color=INK, lw=1.4, zorder=3)
+    axes.set_ylim(0, 1.06 * float(height.max()))
+    axes.margins(x=0.04)
     bare(axes)
+    spread = float(value.std(ddof=1))
+    words = f"{kind_words(kind, level)} {range_text(low, high, spread)}"
+    if region is not None:
+        words += f"\n{_shares(value, region)}"
+    axes.set_xlabel(words, fontsize=9.5)
 
 
-def _strip(axes: Axes, value: np.ndarray, region: tuple[float, float]) -> None:
+def _region(axes: Axes, region: tuple[float, float]) -> None:
+    low, high = region
+    if low == high:
+        axes.axvline(low, color=RED, lw=1.6, zorder=4)
+    else:
+        axes.axvspan(low, high, color=tint(GREEN, 0.4), lw=0, zorder=1)
+    _named(axes, "value" if low == high else "region", (low + high) / 2)
+
+
+def _named(axes: Axes, words: str, at: float) -> None:
+    """Write above a panel what a band or line in it is."""
+    axes.annotate(
+        words,
+        (at, 1.0),
+        (0, 2),
+        xycoords=axes.get_xaxis_transform(),
+        textcoords="offset points",
+        ha="center",
+        va="bottom",
+        fontsize=8.5,
+        color=INK,
+    )
+
+
+def _shares(value: np.ndarray, region: tuple[float, float]) -> str:
+    """Say which share of the posterior is below, inside and above a region, or a value."""
     low, high = region
     below, above = float(np.mean(value < low)), float(np.mean(value > high))
     shares = [("below", below), ("inside", 1 - below - above), ("above", above)]
-    if low == high:
-        axes.axvline(low, color=BRICK, lw=1.6, ymax=1 - _STRIP)
-        shares = [shares[0], shares[2]]
-    else:
-        axes.axvspan(low, high, color=MOSS, alpha=0.18, lw=0, ymax=1 - _STRIP)
-    bottom, top = axes.get_ylim()
-    axes.set_ylim(bottom, bottom + (top - bottom) / (1 - _STRIP))
-    words = _in_words(shares, value.size)
-    axes.text(
-        0.5, 0.985, words, transform=axes.transAxes, ha="center", va="top", fontsize=9.5, color=INK
-    )
+    return _in_words(shares[:: 2 if low == high else 1], value.size)
 
 
 def _in_words(shares: Sequence[tuple[str, float]], size: int) -> str:
@@ -205,11 +223,11 @@ def decision(
         low, high = made.region
         what = f"the value {low:.4g}" if made.single else f"the region {low:.4g} to {high:.4g}"
         kind = "HDIs" if made.kind == "hdi" else "central intervals"
-        accept = "" if made.single else ' Wholly inside the region: "accept" (moss, solid).'
+        accept = "" if made.single else ' Wholly inside the region: "accept" (green, solid).'
         return finish(
             figure,
             f"Decision on {what} of {made.quantity}",
-            f'Rows: {kind} of several levels. Wholly outside: "reject" (brick, dashed).{accept} '
+            f'Rows: {kind} of several levels. Wholly outside: "reject" (red, dashed).{accept} '
             "Neither: decision withheld (grey, dotted). A decision that changes with the level is "
             "not yet a firm one.",
             text,
@@ -222,7 +240,8 @@ def _levels(axes: Axes, made: Decision, value: np.ndarray, outcomes: list[str]) 
     if made.single:
         axes.axvline(low, color=INK, lw=1.6)
     else:
-        axes.axvspan(low, high, color=MOSS, alpha=0.15, lw=0)
+        axes.axvspan(low, high, color=tint(GREEN, 0.4), lw=0, zorder=0)
+    _named(axes, "value" if made.single else "region", (low + high) / 2)
     for row, (level, outcome) in enumerate(zip(_LEVELS, outcomes, strict=True)):
         a, b = interval(value, level, made.kind)
         axes.plot([a, b], [row, row], color=_COLOURS[outcome], ls=_STYLES[outcome], lw=3)

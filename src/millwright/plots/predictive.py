@@ -23,7 +23,7 @@ from millwright.plots.replications import (
     residuals,
     rows,
 )
-from millwright.plots.style import INK, WHEAT, bare, finish, new_figure, styled
+from millwright.plots.style import INK, YELLOW, bare, finish, new_figure, styled, tint
 from millwright.posterior.posterior import Posterior
 
 __all__ = ["View", "predictive_check"]
@@ -110,12 +110,12 @@ _VIEWS: dict[str, tuple[_Draw, str]] = {
     ),
     "densities": (
         densities,
-        "The density of the observed values (line) should run inside the bands, which hold 50 % "
+        "The density of the observed values (line) should run inside the bands, which contain 50 "
         "and 95 % of the densities of replicated data sets.",
     ),
     "cumulative": (
         cumulative,
-        "The share of rows at or below each value should run inside the bands, which hold 50 % "
+        "The share of rows at or below each value should run inside the bands, which contain 50 % "
         "and 95 % of replicated data sets. Where it leaves them, values are too common or rare.",
     ),
     "rows": (
@@ -132,7 +132,7 @@ _VIEWS: dict[str, tuple[_Draw, str]] = {
         counts,
         "Bars hang from the expected curve (square roots of counts). A bar that ends above the "
         "zero line: the value is rarer in the data than expected; below: more frequent. The band "
-        "at zero holds 95 % of replications.",
+        "at zero contains 95 % of replications.",
     ),
     "calibration": (
         calibration,
@@ -185,7 +185,7 @@ def _even_bins(values: np.ndarray, most: int = 40) -> list[float]:
 def _statistic(axes: Axes, name: str, seen: float, copies: np.ndarray) -> None:
     low, high = np.quantile(copies, [0.0025, 0.9975])
     inside = copies[(copies >= low) & (copies <= high)]
-    axes.hist(inside, bins=_even_bins(inside), color=WHEAT, alpha=0.45)
+    axes.hist(inside, bins=_even_bins(inside), color=tint(YELLOW, 0.6))
     axes.axvline(seen, color=INK, lw=2)
     share = np.mean(copies > seen) + 0.5 * np.mean(copies == seen)
     axes.set_title(f"{name}: {share:.2f} of replications above", fontsize=10)

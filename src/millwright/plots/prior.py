@@ -16,9 +16,10 @@ from millwright.draws.region import density
 from millwright.draws.simulated import Simulated
 from millwright.errors import ArgumentError
 from millwright.modelling.words import short
+from millwright.plots.bands import bands
 from millwright.plots.choose import check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, panel_grid, panels_for, single_panel
-from millwright.plots.style import INK, RIVER, STONE, WHEAT, bare, finish, mark, styled
+from millwright.plots.style import BLUE, GREY, INK, YELLOW, bare, finish, mark, styled, tint
 from millwright.posterior.posterior import Posterior
 
 __all__ = ["prior_data", "prior_densities", "prior_posterior"]
@@ -69,7 +70,7 @@ def prior_posterior(
             _both(panel, name, _prior_curve(known, prior[name], 0.99), value.reshape(-1))
             mark(panel, marked.get(name))
         if axes is None:
-            handles = [Patch(color=STONE, alpha=0.45), Line2D([], [], color=RIVER, lw=2)]
+            handles = [Patch(color=tint(GREY, 0.45)), Line2D([], [], color=BLUE, lw=2)]
             figure.legend(
                 handles, ["prior", "posterior"], loc="outside upper right", ncols=2, fontsize=9.5
             )
@@ -111,9 +112,9 @@ def _both(
     axes: Axes, name: str, prior: tuple[np.ndarray, np.ndarray], posterior: np.ndarray
 ) -> None:
     grid, height = prior
-    axes.fill_between(grid, height / height.max(), color=STONE, alpha=0.45, lw=0)
+    axes.fill_between(grid, height / height.max(), color=tint(GREY, 0.45), lw=0)
     grid, height = density(posterior)
-    axes.plot(grid, height / height.max(), color=RIVER, lw=2)
+    axes.plot(grid, height / height.max(), color=BLUE, lw=2)
     axes.set_title(name)
     axes.set_ylim(0, 1.08)
     bare(axes)
@@ -144,7 +145,7 @@ def prior_densities(
         for axes, (name, value) in zip(panels, single.items(), strict=True):
             flat = value[np.isfinite(value)]
             known = known_prior(simulated.draws.binding.specification, name)
-            axes.fill_between(*_prior_curve(known, flat, 0.99), color=STONE, alpha=0.3, lw=0)
+            axes.fill_between(*_prior_curve(known, flat, 0.99), color=tint(GREY, 0.3), lw=0)
             ends = _ends(known, flat)
             axes.plot(ends, [0, 0], color=INK, lw=5, clip_on=False)
             about = "" if known is not None else "about "
@@ -153,10 +154,10 @@ def prior_densities(
             bare(axes)
         return finish(
             figure,
-            "Priors: what is held possible before seeing the data",
+            "Priors: which values are possible before seeing the data",
             "Area: density within the central 99 %. Bar, and numbers above the panel: central "
             "95 % range (about: from draws, since the prior rests on other quantities). Ask of "
-            "each: is every value in it possible, and is no sensible value left out?",
+            "each: is every value in it possible, and is no sensible value missing?",
             text,
         )
 
@@ -191,17 +192,15 @@ def prior_data(
     copies = numbers[name].reshape(len(numbers[name]), -1)
     copies = np.sort(copies[np.isfinite(copies).all(axis=1)], axis=1)
     if not len(copies):
-        raise ArgumentError(f"Every imagined data set of `{name}` has values that overflow.")
+        raise ArgumentError(f"Every simulated data set of `{name}` has values that overflow.")
     share = (np.arange(copies.shape[1]) + 0.5) / copies.shape[1]
     with styled():
         figure, panel = single_panel(size, axes)
-        for level, alpha in ((0.9, 0.25), (0.5, 0.45)):
-            low, high = np.quantile(copies, [(1 - level) / 2, (1 + level) / 2], axis=0)
-            label = f"{100 * level:.0f} % of imagined data sets"
-            panel.fill_betweenx(share, low, high, color=WHEAT, alpha=alpha, lw=0, label=label)
+        words = "simulated data sets"
+        bands(panel, share, copies, YELLOW, words, levels=(0.9, 0.5), upright=True)
         for at, one in enumerate(copies[:15]):
-            label = "single imagined data sets" if at == 0 else ""
-            panel.plot(one, share, color=INK, lw=0.5, alpha=0.5, label=label)
+            label = "single simulated data sets" if at == 0 else ""
+            panel.plot(one, share, color=INK, lw=0.5, label=label)
         panel.set_xlim(*np.quantile(copies, [0.01, 0.99]))
         panel.set_xlabel(name)
         panel.set_ylabel("share of rows at or below")
@@ -209,8 +208,8 @@ def prior_data(
         return finish(
             figure,
             f"Prior: whole data sets of {name}, before seeing the data",
-            "Each thin line is one imagined data set, its rows sorted. "
-            + simulated.nine_in_ten(name),
+            "Each thin line is one simulated data set, its rows sorted. "
+            + simulated.ninety_percent(name),
             text and axes is None,
         )
 

@@ -8,7 +8,8 @@ from matplotlib.axes import Axes
 from millwright.draws.predictive import PredictiveCheck
 from millwright.draws.region import density_on
 from millwright.errors import ArgumentError, nearest
-from millwright.plots.style import BRICK, INK, STONE, WHEAT, light_grid
+from millwright.plots.bands import bands
+from millwright.plots.style import GREY, INK, RED, YELLOW, light_grid, tint
 from millwright.wording import setting
 
 __all__ = [
@@ -22,6 +23,7 @@ __all__ = [
     "rows",
 ]
 
+_COPIES = "replications"
 _MOST_ROWS = 200
 _MOST_GROUPS = 60
 _SHOWN_DENSITIES = 200
@@ -39,16 +41,15 @@ def histogram(axes: Axes, check: PredictiveCheck, name: str, along: str | None) 
         np.append(low, low[-1]),
         np.append(high, high[-1]),
         step="post",
-        color=WHEAT,
-        alpha=0.35,
+        color=tint(YELLOW, 0.35),
         lw=0,
         label="replications, 95 %",
     )
     middle = np.median(found, axis=0)
-    axes.stairs(middle, edges, color=WHEAT, lw=1.5, label="replications, median")
+    axes.stairs(middle, edges, color=YELLOW, lw=1.5, label="replications, median")
     axes.stairs(np.histogram(seen, edges)[0], edges, color=INK, lw=2, label="observed")
     axes.set_xlabel(name)
-    axes.set_ylabel("rows")
+    axes.set_ylabel("number of rows")
     axes.set_ylim(bottom=0)
     _label_ticks(axes, check, name)
     _key(axes)
@@ -62,7 +63,9 @@ def densities(axes: Axes, check: PredictiveCheck, name: str, along: str | None) 
     high = max(seen.max(), np.quantile(copies, 0.998))
     grid = np.linspace(low - 0.1 * (high - low), high + 0.1 * (high - low), 150)
     step = max(1, len(copies) // _SHOWN_DENSITIES)
-    _bands(axes, grid, np.stack([density_on(grid, copy) for copy in copies[::step]]))
+    bands(
+        axes, grid, np.stack([density_on(grid, copy) for copy in copies[::step]]), YELLOW, _COPIES
+    )
     axes.plot(grid, density_on(grid, seen), color=INK, lw=2, label="observed")
     axes.set_xlabel(name)
     axes.set_ylabel("density")
@@ -78,7 +81,7 @@ def cumulative(axes: Axes, check: PredictiveCheck, name: str, along: str | None)
     high = max(seen[-1], np.quantile(copies, 0.998))
     grid = np.linspace(low, high, 300)
     at = np.stack([np.searchsorted(copy, grid, side="right") for copy in copies]) / seen.size
-    _bands(axes, grid, at)
+    bands(axes, grid, at, YELLOW, _COPIES)
     share = np.searchsorted(seen, grid, side="right") / seen.size
     axes.plot(grid, share, color=INK, lw=2, drawstyle="steps-post", label="observed")
     axes.set_xlabel(name)
@@ -101,7 +104,7 @@ def rows(axes: Axes, check: PredictiveCheck, name: str, along: str | None) -> No
     for level, width in ((0.95, 1.6), (0.5, 5)):
         low, high = np.quantile(copies, [(1 - level) / 2, (1 + level) / 2], axis=0)
         label = f"replications, {100 * level:.0f} %"
-        axes.vlines(place, low, high, color=WHEAT, lw=width, label=label, alpha=0.8)
+        axes.vlines(place, low, high, color=YELLOW, lw=width, label=label)
     out = (seen < np.quantile(copies, 0.025, 0)) | (seen > np.quantile(copies, 0.975, 0))
     axes.plot(place[~out], seen[~out], "o", color=INK, ms=5, label="observed")
     axes.plot(place[out], seen[out], "o", mec=INK, mfc="white", ms=7, label="observed, outside")
@@ -126,7 +129,7 @@ def groups(axes: Axes, check: PredictiveCheck, name: str, along: str | None) -> 
         for level, width in ((0.95, 1.6), (0.5, 5)):
             low, high = np.quantile(means, [(1 - level) / 2, (1 + level) / 2])
             words = f"replications, {100 * level:.0f} %" if at == 0 else ""
-            axes.vlines(at, low, high, color=WHEAT, lw=width, alpha=0.8, label=words)
+            axes.vlines(at, low, high, color=YELLOW, lw=width, label=words)
         words = "observed" if at == 0 else ""
         axes.plot(at, seen[inside].mean(), "D", color=INK, ms=6, label=words)
     _along_axis(axes, along, list(map(str, labels)))
@@ -159,8 +162,7 @@ def counts(axes: Axes, check: PredictiveCheck, name: str, along: str | None) -> 
         values,
         gaps[0],
         gaps[1],
-        color=WHEAT,
-        alpha=0.35,
+        color=tint(YELLOW, 0.35),
         lw=0,
         step="mid",
         label="replications, 95 %",
@@ -174,10 +176,10 @@ def counts(axes: Axes, check: PredictiveCheck, name: str, along: str | None) -> 
         alpha=0.55,
         label="observed",
     )
-    axes.plot(values, expected, "o-", color=WHEAT, lw=2, ms=4, label="expected")
+    axes.plot(values, expected, "o-", color=YELLOW, lw=2, ms=4, label="expected")
     axes.axhline(0, color=INK, lw=1)
     axes.set_xlabel(name)
-    axes.set_ylabel("square root of rows")
+    axes.set_ylabel("square root of the number of rows")
     _key(axes)
 
 
@@ -199,10 +201,10 @@ def calibration(axes: Axes, check: PredictiveCheck, name: str, along: str | None
         y = np.array([truth[one].mean() for one in bins])
         low, high = np.quantile([again[:, one].mean(axis=1) for one in bins], [0.025, 0.975], 1)
         shift = 0.004 * number
-        axes.vlines(x + shift, low, high, color=WHEAT, lw=3, alpha=0.7)
+        axes.vlines(x + shift, low, high, color=YELLOW, lw=3)
         label = f"{check.labels[name][at]}" if name in check.labels else "observed"
         axes.plot(x + shift, y, "osD^vP"[number % 6], color=INK, ms=6, label=label, alpha=0.8)
-    axes.plot([0, 1], [0, 1], color=STONE, ls="--", lw=1.2)
+    axes.plot([0, 1], [0, 1], color=GREY, ls="--", lw=1.2)
     axes.set_xlabel("probability expected")
     axes.set_ylabel("share observed")
     light_grid(axes, "both")
@@ -220,23 +222,16 @@ def residuals(axes: Axes, check: PredictiveCheck, name: str, along: str | None) 
         place, ticks = _places(check, name, along)
     out = np.abs(scaled) > 2
     axes.plot(place[~out], scaled[~out], "o", color=INK, ms=4, alpha=0.7)
-    axes.plot(place[out], scaled[out], "o", mec=BRICK, mfc="white", ms=6)
+    axes.plot(place[out], scaled[out], "o", mec=RED, mfc="white", ms=6)
     axes.axhline(0, color=INK, lw=1)
     for edge in (-2, 2):
-        axes.axhline(edge, color=STONE, ls="--", lw=1.2)
+        axes.axhline(edge, color=GREY, ls="--", lw=1.2)
     _along_axis(axes, along or f"expected {name}", ticks)
     axes.set_ylabel("residual, standard deviations")
 
 
 def _bins(size: int) -> int:
     return int(np.clip(size // 15, 2, 10))
-
-
-def _bands(axes: Axes, grid: np.ndarray, curves: np.ndarray) -> None:
-    for level, alpha in ((0.95, 0.25), (0.5, 0.45)):
-        low, high = np.quantile(curves, [(1 - level) / 2, (1 + level) / 2], axis=0)
-        label = f"replications, {100 * level:.0f} %"
-        axes.fill_between(grid, low, high, color=WHEAT, alpha=alpha, lw=0, label=label)
 
 
 def _key(axes: Axes) -> None:

@@ -13,7 +13,7 @@ from millwright.comparison.samplers import SamplersCompared
 from millwright.diagnostics.autocorrelation import autocorrelations
 from millwright.draws.region import density_on
 from millwright.errors import ArgumentError
-from millwright.plots.style import CHAINS, INK, STONE, bare, finish, light_grid, new_figure, styled
+from millwright.plots.style import CHAINS, GREY, INK, bare, finish, light_grid, new_figure, styled
 from millwright.posterior.posterior import Posterior
 
 __all__ = ["samplers"]
@@ -102,7 +102,7 @@ def _densities(
     ends = np.array([np.quantile(value, [0.001, 0.999]) for value in every.values()])
     grid = np.linspace(ends[:, 0].min(), ends[:, 1].max(), 300)
     if exact is not None:
-        axes.plot(grid, np.asarray(exact(grid), dtype=float), color=STONE, lw=6, alpha=0.5)
+        axes.plot(grid, np.asarray(exact(grid), dtype=float), color=GREY, lw=6, alpha=0.5)
     for at, value in enumerate(every.values()):
         colour, style = CHAINS[at % len(CHAINS)]
         axes.plot(grid, density_on(grid, value), color=colour, ls=style, lw=1.8)
@@ -137,7 +137,7 @@ def _estimates(axes: Axes, compared: SamplersCompared, name: str) -> None:
     labels = list(compared.posteriors)
     for row, label in enumerate(labels):
         at = compared.table.index.get_loc((label, name))
-        mean, error = compared.table[["estimate", "MCSE"]].to_numpy(float)[at]
+        mean, error = compared.table[["estimate", "Monte Carlo error"]].to_numpy(float)[at]
         colour, _ = CHAINS[row % len(CHAINS)]
         axes.plot([mean - 2 * error, mean + 2 * error], [row, row], color=colour, lw=4)
         axes.plot(mean, row, "o", color="white", mec=INK, ms=6, zorder=4)

@@ -8,11 +8,11 @@ from matplotlib.figure import Figure
 
 from millwright.checks import check_whole
 from millwright.draws.conditioning import joint_outcomes
-from millwright.draws.intervals import interval
 from millwright.errors import ArgumentError
+from millwright.plots.bands import bands
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size
-from millwright.plots.style import INK, RIVER, WHEAT, finish, light_grid, new_figure, styled
+from millwright.plots.style import BLUE, INK, YELLOW, finish, light_grid, new_figure, styled
 from millwright.posterior.posterior import Posterior
 
 __all__ = ["series"]
@@ -50,15 +50,15 @@ def series(
         )
     check_whole("ahead", ahead, 0)
     found = posterior.latent(name)
-    states = [str(label) for label in found.coords[found.dims[2]].values][:_MOST_STATES]
+    states = [str(label) for label in found.coords[found.dims[3]].values][:_MOST_STATES]
     with styled():
         rows = 1 + len(states)
         figure = new_figure(*(size or (12.8, min(8.0, 2.6 + 2.0 * rows))))
         panels = figure.subplots(rows, 1, squeeze=False, sharex=True)[:, 0]
         _readings(panels[0], posterior, name, ahead)
         for at, (panel, label) in enumerate(zip(panels[1:], states, strict=True)):
-            values = found.values[:, :, at]
-            _bands(panel, np.arange(1, values.shape[1] + 1), values, RIVER, "state")
+            values = found.values[..., at].reshape(-1, found.shape[2])
+            _bands(panel, np.arange(1, values.shape[1] + 1), values, BLUE, "state")
             panel.set_title(f"state {label}, given all readings")
             light_grid(panel, "y")
         panels[-1].set_xlabel("row")
@@ -82,15 +82,12 @@ def _readings(axes: Axes, posterior: Posterior, name: str, ahead: int) -> None:
     if ahead:
         draws = posterior.predict(rows=ahead).draws[name]
         x = np.arange(len(seen) + 1, len(seen) + ahead + 1)
-        _bands(axes, x, draws, WHEAT, "forecast")
+        _bands(axes, x, draws, YELLOW, "forecast")
     axes.set_title(f"{name} (dotted: no reading)" if np.isnan(seen).any() else name)
     axes.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
     light_grid(axes, "y")
 
 
 def _bands(axes: Axes, x: np.ndarray, draws: np.ndarray, colour: str, label: str) -> None:
-    for level, alpha in ((0.95, 0.3), (0.5, 0.5)):
-        low, high = interval(draws, level)
-        words = f"{label}, {100 * level:.0f} %"
-        axes.fill_between(x, low, high, color=colour, alpha=alpha, lw=0, label=words)
+    bands(axes, x, draws, colour, label)
     axes.plot(x, np.median(draws, axis=0), color=colour, lw=1.6, label=f"{label}, median")

@@ -17,7 +17,7 @@ from millwright.plots.per_chain import chain_legend, per_chain
 from millwright.plots.style import CHAINS, INK, bare, finish, mark, new_figure, styled
 from millwright.posterior.posterior import Posterior
 
-__all__ = ["densities", "trace"]
+__all__ = ["densities", "path_and_margin", "trace"]
 
 _MOST_POINTS = 4000
 
@@ -59,9 +59,7 @@ def trace(
             panels[0, 1].set_visible(False)
         below = panels[int(warmup) :]
         for (wide, margin), (name, value) in zip(below, shown.draws.items(), strict=True):
-            margin.sharey(wide)
-            _paths(wide, name, value, before.get(name))
-            _sideways(margin, value)
+            path_and_margin((wide, margin), name, value, before.get(name))
             wide.tick_params(labelbottom=wide is panels[-1, 0])
         panels[-1][0].set_xlabel(
             "draw, the warm-up left of the line" if before else "draw after warm-up"
@@ -87,9 +85,19 @@ _NOT_KEPT = " Only its log density is kept here."
 
 def _before(posterior: Posterior, names: Sequence[str]) -> dict[str, np.ndarray]:
     """Return the warm-up's draws of quantities, as far as they are kept."""
-    trail = posterior.fit.warmup_record
-    found = None if trail is None else trail.warmup_values(posterior.draws)
+    record = posterior.fit.warmup_record
+    found = None if record is None else record.warmup_values(posterior.draws)
     return {} if found is None else chosen_numbers(found, names)
+
+
+def path_and_margin(
+    panels: Sequence[Axes], name: str, value: np.ndarray, before: np.ndarray | None = None
+) -> None:
+    """Draw the path of each chain, after its warm-up if that is given, and its density beside."""
+    wide, margin = panels
+    margin.sharey(wide)
+    _paths(wide, name, value, before)
+    _sideways(margin, value)
 
 
 def _paths(axes: Axes, name: str, value: np.ndarray, before: np.ndarray | None) -> None:
@@ -104,7 +112,7 @@ def _paths(axes: Axes, name: str, value: np.ndarray, before: np.ndarray | None) 
     draws = np.arange(first, first + whole.shape[1])[::step]
     for chain, line in enumerate(whole[:, ::step]):
         colour, _ = CHAINS[chain % len(CHAINS)]
-        axes.plot(draws, line, color=colour, lw=0.6, alpha=0.8)
+        axes.plot(draws, line, color=colour, lw=0.6)
     axes.set_title(name)
     axes.set_xlim(first, max(2, value.shape[1]))
 
@@ -128,7 +136,7 @@ def _with_warmup(axes: Axes, posterior: Posterior) -> None:
     at = np.concatenate([np.arange(-before.shape[1], 0), np.arange(after.shape[1])])
     for chain, line in enumerate(whole):
         colour, _ = CHAINS[chain % len(CHAINS)]
-        axes.plot(at, line, color=colour, lw=0.6, alpha=0.8)
+        axes.plot(at, line, color=colour, lw=0.6)
     # The first points can be so low that nothing else would be seen.
     low, high = np.quantile(after, [0.0, 1.0])
     axes.set_ylim(low - 2.0 * (high - low), high + 0.2 * (high - low))

@@ -55,9 +55,9 @@ if TYPE_CHECKING:
     from millwright.draws.prediction import Predictions
     from millwright.draws.predictive import PredictiveCheck, Statistic
 
-__all__ = ["NewLevels", "Posterior"]
+__all__ = ["NewLabels", "Posterior"]
 
-NewLevels = Literal["refuse", "draw"]
+NewLabels = Literal["refuse", "draw"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -143,14 +143,14 @@ class Posterior:
         level, kind
             Level and kind of the credible interval: `central`, `hdi`, or `both`.
         order
-            `definition`: as written. `mean`: the largest first. `R-hat`, `ESS`: the worst first.
+            `definition`: as written. `mean`: the largest first. `R-hat`, `effective
+            draws`: the worst first.
 
         Returns
         -------
         Mean, sd, median, interval, probability above 0 (not a number for quantities that cannot
-        be negative), R-hat (1.00 is perfect, up to 1.01 is
-        good, larger is worse), bulk and tail ESS (more is better), Monte Carlo standard error
-        of the mean.
+        be negative), effective draws (for the middle or the tails, whichever is fewer; more is
+        better), R-hat (1.00 is perfect, up to 1.01 is good, larger is worse).
 
         Raises
         ------
@@ -199,15 +199,14 @@ class Posterior:
 
         Returns
         -------
-        Dimensions `draw` (all chains, one after the other) and one for each label set; `chain`
-        and `iteration`, both counted from 1, are coordinates on `draw`.
+        Dimensions `chain` and `iteration`, both counted from 1, and one for each label set.
         """
         from millwright.draws.arrays import labelled_array
 
         return labelled_array(self.draws, name)
 
-    def frame(self) -> pd.DataFrame:
-        """Return all draws, one row a draw: `chain`, `draw` (from 1), one column a number."""
+    def to_dataframe(self) -> pd.DataFrame:
+        """Return all draws, one row a draw: `chain`, `iteration` (from 1), a column a number."""
         from millwright.posterior.summaries import draws_frame
 
         return draws_frame(self.draws)
@@ -272,24 +271,24 @@ class Posterior:
         kind: TableKind = "central",
         over: str | None = None,
     ) -> pd.DataFrame:
-        """Summarise the differences between the levels of a quantity, one row a difference.
+        """Summarise the differences between the labels of a quantity, one row a difference.
 
         Parameters
         ----------
         name
             A quantity with labels, or an expression such as `line["slope"]`.
         against
-            The level to compare all others with; by default each pair, later minus earlier.
+            The label to compare all others with; by default each pair, later minus earlier.
         level, kind
             As for `table`, whose columns these are.
         over
-            The label set whose levels are compared, by default the first; each difference is
+            The label set whose labels are compared, by default the first; each difference is
             taken within each label of the other sets.
 
         Raises
         ------
         ArgumentError
-            For a quantity without labels, an unknown level or label set, or more than
+            For a quantity without labels, an unknown label or label set, or more than
             400 differences.
         """
         from millwright.posterior.summaries import table_frame
@@ -345,7 +344,8 @@ class Posterior:
 
         Returns
         -------
-        R-hat; ESS of bulk, tail, 5 % and 95 % quantile; Monte Carlo standard errors of mean, sd
+        R-hat; effective draws for the middle (bulk ESS), the tails (tail ESS), the 5 % and the
+        95 % quantile; Monte Carlo standard errors of mean, sd
         and 2.5 % and 97.5 % quantiles; autocorrelation at lag 1; integrated autocorrelation time
         (how many draws are worth one independent one; less is better); and the largest
         difference, over chains, between the mean of the first tenth and that of the last half,
@@ -438,7 +438,7 @@ class Posterior:
         self,
         data: Any = None,
         rows: int | None = None,
-        new_levels: NewLevels = "refuse",
+        new_labels: NewLabels = "refuse",
     ) -> Predictions:
         """Draw outcomes for new rows.
 
@@ -449,8 +449,8 @@ class Posterior:
         rows
             Number of new rows for a model without predictors. Of a state-space series they go on
             where the fitted rows end, and are numbered on.
-        new_levels
-            What to do with levels of groups that the fit has not seen: `refuse`, or `draw` their
+        new_labels
+            What to do with labels that the fit has not seen: `refuse`, or `draw` their
             effects from their prior given the other unknowns (the distribution of the groups),
             once for each posterior draw.
 
@@ -462,9 +462,9 @@ class Posterior:
         from millwright.draws.prediction import predict
 
         self._refuse_without_outcomes()
-        if new_levels not in get_args(NewLevels):
-            raise ArgumentError(f"`new_levels` must be 'refuse' or 'draw', not {new_levels!r}.")
-        return predict(self.draws, data, rows, self.record.seed, fresh=new_levels == "draw")
+        if new_labels not in get_args(NewLabels):
+            raise ArgumentError(f"`new_labels` must be 'refuse' or 'draw', not {new_labels!r}.")
+        return predict(self.draws, data, rows, self.record.seed, fresh=new_labels == "draw")
 
     def predict_missing(self) -> Predictions:
         """Draw the outcomes of the rows that had none, after a fit with `missing="predict"`.
@@ -501,21 +501,22 @@ class Posterior:
 
         Returns
         -------
-        Draws without noise: dimensions `draw` (at most 1000), rows, and for a state-space model
-        the states.
+        Draws without noise: dimensions `chain` and `iteration` (about 1000 draws together), rows,
+        and for a state-space model the states.
 
         Raises
         ------
         ArgumentError
             If there is no such outcome.
         """
+        from millwright.draws.arrays import thinned_array
+        from millwright.draws.conditioning import MOST
         from millwright.draws.latent import latent
-        from millwright.posterior.summaries import latent_array
 
         columns = self.draws.binding.specification.columns
         tables = None if data is None else read_tables(data, columns)
         values, axes = latent(self.draws, name, tables, self.record.seed)
-        return latent_array(self.draws, name, values, axes)
+        return thinned_array(self.draws, name, values, axes, MOST)
 
     def states(self, name: str, level: float = 0.95) -> pd.DataFrame:
         """Summarise the smoothed states of a state-space outcome: each given all readings.
@@ -560,7 +561,7 @@ class Posterior:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""
         from millwright.accuracy.leave_one_out import leave_one_out
 
-        if self.draws.binding.program.terms:
+        if self.draws.binding.program.log_density_terms:
             raise ModelError(
                 "Leave-one-out needs a log likelihood row by row; a model with terms added to the "
                 "log density does not say which row they belong to."
@@ -568,7 +569,7 @@ class Posterior:
         self._refuse_without_outcomes()
         return leave_one_out(self.draws)
 
-    def left_out_positions(self) -> pd.DataFrame:
+    def leave_one_out_pit(self) -> pd.DataFrame:
         """Say where each observation falls in its prediction from all other rows.
 
         Returns
@@ -582,13 +583,13 @@ class Posterior:
         ModelError
             For outcomes that are labels or vectors, or whose rows depend on each other.
         """
-        from millwright.accuracy.left_out import left_out_positions
+        from millwright.accuracy.pit import leave_one_out_pit
         from millwright.posterior.summaries import rows_frame
 
         self._refuse_without_outcomes()
         generator = generator_of(self.record.seed, Stream.LEFT_OUT)
-        rows, below = left_out_positions(self.draws, generator)
-        return rows_frame(rows, "share of the prediction below", below)
+        rows, below = leave_one_out_pit(self.draws, generator)
+        return rows_frame(rows, "PIT", below)
 
     def _refuse_without_outcomes(self) -> None:
         if not self.draws.binding.program.outcomes:

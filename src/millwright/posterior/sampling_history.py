@@ -25,9 +25,10 @@ class SamplingHistory:
 
         Returns
         -------
-        Dimensions `chain` and `draw`; log density, acceptance, leapfrog steps (or evaluations),
-        depth of the trajectory, whether it diverged, energy, and step size. With `warmup`, those
-        of the warm-up.
+        Dimensions `chain` and `iteration`, both from 1; `log_density`, `acceptance` and
+        `evaluations` of the density. Of the no-U-turn sampler `leapfrog_steps` in the place of
+        the last, `doublings` of the trajectory, whether it `diverged`, `energy` and `step_size`.
+        With `warmup`, those of the warm-up.
 
         Raises
         ------
@@ -36,7 +37,9 @@ class SamplingHistory:
         """
         from millwright.posterior.sampling_tables import sampling_statistics
 
-        return sampling_statistics(self._fit.statistics, self._fit.warmup_record, warmup)
+        return sampling_statistics(
+            self._fit.statistics, self._fit.record, self._fit.warmup_record, warmup
+        )
 
     def warmup_needed(self) -> pd.DataFrame:
         """Say how much of its warm-up each chain needed, by its log density.
@@ -75,7 +78,7 @@ class SamplingHistory:
 
         Returns
         -------
-        One row a divergence: chain, draw (from 1), and the unknowns at the last point before
+        One row a divergence: chain, iteration (from 1), and the unknowns at the last point before
         the sampler lost its way.
         """
         from millwright.posterior.sampling_tables import divergences

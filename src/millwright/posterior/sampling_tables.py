@@ -10,13 +10,13 @@ import xarray as xr
 
 from millwright.diagnostics.autocorrelation import autocorrelations, integrated_time
 from millwright.diagnostics.convergence import (
-    ess_bulk,
-    ess_quantile,
-    ess_tail,
-    mcse_mean,
-    mcse_quantile,
-    mcse_sd,
-    r_hat,
+    bulk_size,
+    mean_error,
+    quantile_error,
+    quantile_size,
+    scale_reduction,
+    sd_error,
+    tail_size,
 )
 from millwright.diagnostics.precision import draws_needed
 from millwright.diagnostics.stationarity import first_against_last, settled_after
@@ -25,6 +25,7 @@ from millwright.errors import ArgumentError
 from millwright.fitting.fit import WarmupRecord
 from millwright.fitting.record import Record
 from millwright.modelling.space import places
+from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS
 
 __all__ = [
@@ -43,19 +44,28 @@ def _known(warmup_record: WarmupRecord | None) -> WarmupRecord:
     return warmup_record
 
 
+_NAMES_OF_NO_U_TURN = {name: name for name in STATISTICS} | {"evaluations": "leapfrog_steps"}
+_NAMES = {name: name for name in ("log_density", "acceptance", "evaluations")}
+
+
 def sampling_statistics(
-    statistics: Mapping[str, np.ndarray], warmup_record: WarmupRecord | None, warmup: bool
+    statistics: Mapping[str, np.ndarray],
+    record: Record,
+    warmup_record: WarmupRecord | None,
+    warmup: bool,
 ) -> xr.Dataset:
-    """Return numbers by chain and draw, of the kept draws or of the warm-up."""
+    """Return numbers by chain and iteration, of the kept draws or of the warm-up."""
     if warmup:
         chains_left = _known(warmup_record).chains
         n = min(len(chain.warmup) for chain in chains_left)
         rows = np.stack([chain.warmup[:n] for chain in chains_left])
         statistics = {name: rows[:, :, at] for at, name in enumerate(STATISTICS)}
     chains, draws = np.shape(statistics["log_density"])
-    coordinates = {"chain": np.arange(1, chains + 1), "draw": np.arange(1, draws + 1)}
+    coordinates = {"chain": np.arange(1, chains + 1), "iteration": np.arange(1, draws + 1)}
+    names = _NAMES_OF_NO_U_TURN if record.method.get("method") == NoUTurn.name else _NAMES
     return xr.Dataset(
-        {name: (("chain", "draw"), statistics[name]) for name in statistics}, coordinates
+        {name: (("chain", "iteration"), statistics[key]) for key, name in names.items()},
+        coordinates,
     )
 
 
@@ -99,7 +109,7 @@ def divergences(draws: Draws, warmup_record: WarmupRecord | None) -> pd.DataFram
     return pd.DataFrame(
         {
             "chain": np.concatenate(numbers),
-            "draw": np.concatenate(failed),
+            "iteration": np.concatenate(failed),
             **known.divergent_values(draws),
         }
     )
@@ -113,15 +123,15 @@ def convergence_table(single: Mapping[str, np.ndarray]) -> pd.DataFrame:
         drift = np.abs(first_against_last(x))
         return pd.DataFrame(
             {
-                "R-hat": r_hat(x),
-                "bulk ESS": ess_bulk(x),
-                "tail ESS": ess_tail(x),
-                "ESS of 5 % quantile": ess_quantile(x, 0.05),
-                "ESS of 95 % quantile": ess_quantile(x, 0.95),
-                "MCSE of mean": mcse_mean(x),
-                "MCSE of sd": mcse_sd(x),
-                "MCSE of 2.5 % quantile": mcse_quantile(x, 0.025),
-                "MCSE of 97.5 % quantile": mcse_quantile(x, 0.975),
+                "R-hat": scale_reduction(x),
+                "effective draws, middle": bulk_size(x),
+                "effective draws, tails": tail_size(x),
+                "effective draws, 5 % quantile": quantile_size(x, 0.05),
+                "effective draws, 95 % quantile": quantile_size(x, 0.95),
+                "Monte Carlo error of mean": mean_error(x),
+                "Monte Carlo error of sd": sd_error(x),
+                "Monte Carlo error of 2.5 % quantile": quantile_error(x, 0.025),
+                "Monte Carlo error of 97.5 % quantile": quantile_error(x, 0.975),
                 "autocorrelation at lag 1": [
                     float(autocorrelations(value, most)[most]) for value in single.values()
                 ],
@@ -146,7 +156,7 @@ def draws_needed_table(
     more = np.where(np.isfinite(needed), np.maximum(needed - now, 0), np.nan)
     return pd.DataFrame(
         {
-            "MCSE now": error,
+            "Monte Carlo error now": error,
             "draws a chain now": now,
             "draws a chain needed": needed,
             "still to come": more,

@@ -19,7 +19,6 @@ from millwright.errors import ArgumentError
 __all__ = [
     "draws_frame",
     "interval_ends",
-    "latent_array",
     "membership_frame",
     "region_frame",
     "rows_frame",
@@ -38,7 +37,7 @@ def draws_frame(draws: Draws) -> pd.DataFrame:
     chains, size = draws.shape
     columns: dict[str, Any] = {
         "chain": np.repeat(np.arange(1, chains + 1), size),
-        "draw": np.tile(np.arange(1, size + 1), chains),
+        "iteration": np.tile(np.arange(1, size + 1), chains),
     }
     columns |= {name: value.reshape(-1) for name, value in draws.single().items()}
     return pd.DataFrame(columns)
@@ -47,12 +46,12 @@ def draws_frame(draws: Draws) -> pd.DataFrame:
 def interval_ends(draws: Draws, name: str, level: float, kind: IntervalKind) -> xr.DataArray:
     """Return both ends of the interval of each number of a quantity."""
     value = labelled_array(draws, name)
-    low, high = interval(value.values, check_level(level), kind)
-    labels = {axis: value.coords[axis] for axis in value.dims if axis != "draw"}
+    pooled = value.values.reshape(-1, *value.shape[2:])
+    low, high = interval(pooled, check_level(level), kind)
     return xr.DataArray(
         np.stack([low, high]),
-        dims=("end", *value.dims[1:]),
-        coords={"end": ["low", "high"], **labels},
+        dims=("end", *value.dims[2:]),
+        coords={"end": ["low", "high"], **{axis: value.coords[axis] for axis in value.dims[2:]}},
         name=name,
         attrs={"kind": kind, "level": level},
     )
@@ -69,17 +68,6 @@ def region_frame(draws: Draws, quantity: str, level: float) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["quantity", "piece", "from", "to", "share inside"])
 
 
-def latent_array(
-    draws: Draws, name: str, values: np.ndarray, axes: tuple[str, ...]
-) -> xr.DataArray:
-    """Return draws of a latent function or of states with their labels."""
-    coordinates: dict[str, Any] = {"draw": np.arange(len(values))}
-    for at, axis in enumerate(axes, start=1):
-        labels = draws.binding.labels.get(axis)
-        coordinates[axis] = list(labels or range(1, values.shape[at] + 1))
-    return xr.DataArray(values, dims=("draw", *axes), coords=coordinates, name=name)
-
-
 def states_frame(found: xr.DataArray, level: float) -> pd.DataFrame:
     """Summarise drawn states, one row a row of the data and state.
 
@@ -89,12 +77,12 @@ def states_frame(found: xr.DataArray, level: float) -> pd.DataFrame:
         If what was drawn has no states.
     """
     name = found.name
-    if found.ndim == 2:
+    if found.ndim == 3:
         raise ArgumentError(f"`{name}` has no states: posterior.latent({name!r}) draws it.")
-    values = found.values.reshape(*found.shape[:2], -1)
+    values = found.values.reshape(-1, found.shape[2], found.shape[3])
     low, high = interval(values, level)
     words = kind_words("central", level)
-    labels = [str(label) for label in found.coords[found.dims[2]].values]
+    labels = [str(label) for label in found.coords[found.dims[3]].values]
     index = pd.MultiIndex.from_product(
         [range(1, values.shape[1] + 1), labels], names=["row", "state"]
     )

@@ -30,5 +30,5 @@ def posterior_table(
     with np.errstate(invalid="ignore", over="ignore"):
         single = chosen_numbers(draws, names)
         table = make_table(single, level, kind, order, measures, never_negative(draws))
-    sizes = np.concatenate([table.columns["bulk ESS"], table.columns["tail ESS"]])
-    return replace(table, notes=(*table.notes, *mode_notes(modes, sizes)))
+    notes = mode_notes(modes, table.columns["effective draws"])
+    return replace(table, notes=(*table.notes, *notes))

@@ -44,7 +44,7 @@ def sampling_of(fit: Fit) -> Sampling:
     method = str(record.method.get("method", ""))
     gradient = method == "no_u_turn"
     max_depth = int(record.method.get("max_depth", 0))
-    diverging = statistics["divergent"].sum(axis=1) if gradient else None
+    diverging = statistics["diverged"].sum(axis=1) if gradient else None
     where = ""
     if diverging is not None and diverging.sum() >= _LEAST_TO_PLACE:
         where = _where_divergent(draws, fit.warmup_record)
@@ -52,7 +52,7 @@ def sampling_of(fit: Fit) -> Sampling:
         chains,
         n,
         diverging,
-        int((statistics["depth"] >= max_depth).sum()) if gradient else 0,
+        int((statistics["doublings"] >= max_depth).sum()) if gradient else 0,
         max_depth,
         statistics["energy"] if gradient else None,
         statistics["acceptance"].mean(axis=1) if method in _ACCEPTANCE else None,

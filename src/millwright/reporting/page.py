@@ -34,7 +34,7 @@ _PARTS = (
     "Comparison",
     "How to repeat it",
 )
-_MARKS = {"stop": "#A8452F", "caution": "#C98A1B", "note": "#5F7F33"}
+_MARKS = {"stop": "#B95430", "caution": "#D9B055", "note": "#86B87E"}
 
 
 def report(
@@ -118,7 +118,11 @@ def _content(
     weights = {finding.weight for finding in posterior.verdict.findings}
     worst = next((w for w in ("stop", "caution") if w in weights), "note")
     check = posterior.predictive_check() if binding.program.outcomes else None
-    figures = {"ranks": None, "prior_posterior": None, **parts.figures(posterior, names, check)}
+    figures = {
+        "rank_counts": None,
+        "prior_posterior": None,
+        **parts.figures(posterior, names, check),
+    }
     return {
         "title": visible(specification.title) or "An analysis without a title",
         "notes": specification.notes,
@@ -170,9 +174,9 @@ def _sampled(posterior: Posterior) -> str:
     seconds = record.seconds
     settings = record.settings
     return (
-        f"Method: {settings['method']}. {chains} chains, each {settings['warmup']} transitions of "
+        f"Method: {settings['method']}. {chains} chains, each {settings['warmup']} iterations of "
         f"warm-up and {draws} kept draws"
-        + (f", of {settings['thin']} transitions each" if settings.get("thin", 1) > 1 else "")
+        + (f", one of {settings['thin']} iterations each" if settings.get("thin", 1) > 1 else "")
         + f". Seed {record.seed}. It took {seconds.get('compiling', 0.0):.1f} s to compile and "
         f"{seconds.get('sampling', 0.0):.1f} s to sample."
     )

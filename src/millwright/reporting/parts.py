@@ -10,8 +10,8 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 from millwright import plots
-from millwright.comparison.across_fits import across_fits
-from millwright.comparison.models import compare
+from millwright.comparison.compare import compare
+from millwright.comparison.estimates import compare_estimates
 from millwright.draws.decision import Decision
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.intervals import kind_words
@@ -42,7 +42,7 @@ _MOST_GROUPS = 4
 
 
 def data_table(binding: Binding) -> str:
-    """Return the columns in use as an HTML table: what they hold, and their range or levels.
+    """Return the columns in use as an HTML table: what they hold, and their range or labels.
 
     Empty where there are none.
     """
@@ -86,7 +86,7 @@ def figures(
         "prior_posterior": _unless_refused(lambda: plots.prior_posterior(posterior, single)),
     }
     if posterior.draws.shape[0] > 1:
-        found["ranks"] = picture(plots.ranks(posterior, single[:_MOST_TRACES]))
+        found["rank_counts"] = picture(plots.rank_counts(posterior, single[:_MOST_TRACES]))
     if check is not None:
         found["check"] = picture(plots.predictive_check(check), str(check))
     return {name: one for name, one in found.items() if one is not None}
@@ -180,12 +180,12 @@ def comparison(posteriors: Mapping[str, Posterior]) -> tuple[str, list[Picture]]
     except MillwrightError as error:
         texts.append(f"Leave-one-out was not possible here: {error.told(for_page)}")
     try:
-        across = across_fits(None, level=0.95, kind="central", **posteriors)
+        across = compare_estimates(None, level=0.95, kind="central", **posteriors)
     except MillwrightError:
         return "\n".join(texts), []
     texts += list(across.changes)
     if len(across.draws) <= _MOST_PANELS:
-        found.append(picture(plots.across_fits(across)))
+        found.append(picture(plots.compare_estimates(across)))
     return "\n".join(texts), found
 
 

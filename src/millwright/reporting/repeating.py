@@ -96,12 +96,12 @@ def _stated(posterior: Posterior, whole: bool) -> dict[str, Any]:
     if whole or record.settings["missing"] != "refuse":
         result["missing"] = record.settings["missing"]
     if program.forms and (whole or program.forms != chosen_forms(program, "informed")):
-        result["group_form"] = dict(program.forms)
+        result["parameterisation"] = dict(program.forms)
     return result
 
 
-def _choices(method: Method, whole: bool = False) -> dict[str, Any]:
-    """Return the choices of a method; if not `whole`, those that are not its usual ones."""
+def _method_settings(method: Method, whole: bool = False) -> dict[str, Any]:
+    """Return the settings of a method; if not `whole`, those that are not its usual ones."""
     usual = type(method)()
     found = {f.name: getattr(method, f.name) for f in fields(method)}
     return {
@@ -114,21 +114,21 @@ def _choices(method: Method, whole: bool = False) -> dict[str, Any]:
 
 
 def _call(stated: Mapping[str, Any], method: Method, data: bool) -> str:
-    choices = _choices(method)
+    method_settings = _method_settings(method)
     arguments = ["data"] if data else []
     arguments += [f"{name}={value!r}" for name, value in stated.items()]
     if isinstance(method, NoUTurn):
-        arguments += [f"{name}={value!r}" for name, value in choices.items()]
+        arguments += [f"{name}={value!r}" for name, value in method_settings.items()]
     else:
         plain = method_record(method)
-        inside = ", ".join(f"{name}={plain[name]!r}" for name in choices)
+        inside = ", ".join(f"{name}={plain[name]!r}" for name in method_settings)
         arguments.append(f"method=mw.{type(method).__name__}({inside})")
     return f'mw.Model.read("sheet.toml").fit({", ".join(arguments)})'
 
 
 def _command(stated: Mapping[str, Any], method: Method, whole: bool, starts: Sequence[str]) -> str:
-    choices = _choices(method, whole)
-    if not all(isinstance(value, str | int | float) for value in choices.values()):
+    method_settings = _method_settings(method, whole)
+    if not all(isinstance(value, str | int | float) for value in method_settings.values()):
         return ""
     words = []
     for name, value in stated.items():
@@ -137,7 +137,7 @@ def _command(stated: Mapping[str, Any], method: Method, whole: bool, starts: Seq
     if whole or not isinstance(method, NoUTurn):
         words.append(f"--method {method.name}")
     if isinstance(method, NoUTurn):
-        words += [f"--{name.replace('_', '-')} {value}" for name, value in choices.items()]
+        words += [f"--{name.replace('_', '-')} {value}" for name, value in method_settings.items()]
     else:
-        words += [f"--choice {name}={value}" for name, value in choices.items()]
+        words += [f"--setting {name}={value}" for name, value in method_settings.items()]
     return f"millwright fit sheet.toml data.csv {' '.join([*words, *starts])}"

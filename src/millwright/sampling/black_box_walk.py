@@ -176,7 +176,7 @@ class BlackBoxWalk(WindowedSampler[WalksState, RandomWalk]):
         rows = np.zeros((self.chains, len(STATISTICS)))
         rows[:, _COLUMN["log_density"]] = values
         rows[:, _COLUMN["acceptance"]] = total / self.steps
-        rows[:, _COLUMN["steps"]] = self.steps
+        rows[:, _COLUMN["evaluations"]] = self.steps
         rows[:, _COLUMN["energy"]] = np.nan
         rows[:, _COLUMN["step_size"]] = np.exp(scales)
         after = replace(

@@ -135,7 +135,7 @@ class EnsembleSampler:
                 done += turns
                 if not warming:
                     positions.append(at)
-                elif self.method.until_settled:
+                elif self.method.until_stationary:
                     history.append(summary(at, values))
                     if done % CHECKED_EVERY == 0 and settled(np.array(history)):
                         ended, done = done, self.settings.warmup
@@ -198,7 +198,7 @@ class EnsembleSampler:
                 "steps": (state.done - spared) * self.steps,
                 "moves_per_draw": self.steps * self.settings.thin,
                 "warmup_draws": warmed,
-                "settled": state.settled >= 0 if self.method.until_settled else None,
+                "stationary": state.settled >= 0 if self.method.until_stationary else None,
                 "seconds": [state.warmup_seconds, state.seconds],
             },
         ) * self.chains
@@ -237,7 +237,7 @@ class EnsembleSampler:
                 acceptance[moving] += accepted
         rows[:, _COLUMN["log_density"]] = values
         rows[:, _COLUMN["acceptance"]] = acceptance / self.steps
-        rows[:, _COLUMN["steps"]] = self.steps
+        rows[:, _COLUMN["evaluations"]] = self.steps
         rows[:, _COLUMN["energy"]] = np.nan
         rows[:, _COLUMN["step_size"]] = 1.0
         return positions, values, rows
@@ -246,7 +246,9 @@ class EnsembleSampler:
         self, move: float, chance: np.ndarray, moving: np.ndarray, still: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray | float]:
         """Propose a point for each moving walker, with the logarithm of its volume factor."""
-        stretches = self.method.move == "stretch" or (self.method.move == "both" and move < 0.5)
+        stretches = self.method.proposal == "stretch" or (
+            self.method.proposal == "both" and move < 0.5
+        )
         if stretches:
             return _stretched(chance, moving, still)
         return _along_differences(chance, moving, still), 0.0

@@ -1,4 +1,4 @@
-"""The methods of sampling, and the choices that each leaves to the user."""
+"""The methods of sampling, and the settings that each leaves to the user."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ DEEPEST = 12
 """Most doublings of a trajectory that its table of marks has room for."""
 
 Proposal = Literal["normal", "student_t"]
-Move = Literal["stretch", "differential_evolution", "both"]
+EnsembleProposal = Literal["stretch", "differential_evolution", "both"]
 Candidate = Literal["student_t", "prior"]
 
 
@@ -131,30 +131,30 @@ class Ensemble:
 
     Attributes
     ----------
-    move
+    proposal
         `stretch` (Goodman and Weare 2010), `differential_evolution` (ter Braak 2006), or `both`
         in turn by chance.
     steps
         Moves of each walker for each kept draw; by default more for more unknowns.
-    until_settled
-        End the warm-up once the walkers have settled, at the latest after all its draws. The
+    until_stationary
+        End the warm-up once the walkers are stationary, at the latest after all its draws. The
         record says when it ended.
     """
 
-    move: Move = "both"
+    proposal: EnsembleProposal = "both"
     steps: int | None = None
-    until_settled: bool = True
+    until_stationary: bool = True
 
     name: ClassVar[str] = "ensemble"
     words: ClassVar[str] = "ensemble"
 
     def __post_init__(self) -> None:
-        _check_choice("move", self.move, get_args(Move))
+        _check_choice("proposal", self.proposal, get_args(EnsembleProposal))
         if self.steps is not None:
             check_whole("steps", self.steps, 1, 1_000_000)
-        if not isinstance(self.until_settled, bool):
+        if not isinstance(self.until_stationary, bool):
             raise ArgumentError(
-                f"`until_settled` must be True or False, not {self.until_settled!r}."
+                f"`until_stationary` must be True or False, not {self.until_stationary!r}."
             )
 
 
@@ -162,31 +162,31 @@ class Ensemble:
 class Tempering:
     """Parallel tempering: copies of each chain at flatter versions of the posterior.
 
-    Rung k samples prior times likelihood to the power b_k, from b = 1 down to `hottest`;
-    neighbouring rungs exchange their points, even and odd pairs in turn (Syed et al. 2022), and
-    the powers are spaced in warm-up so that all pairs exchange about equally often. It finds
-    separate modes and weighs them rightly.
+    The chain at temperature k samples prior times likelihood to the power b_k, from b = 1 down
+    to `smallest_power`; neighbouring temperatures exchange their points, even and odd pairs in
+    turn (Syed et al. 2022), and the powers are spaced in warm-up so that all pairs exchange about
+    equally often. It finds separate modes and weighs them rightly.
 
     Attributes
     ----------
-    rungs
+    temperatures
         Number of copies, the posterior itself included.
-    hottest
+    smallest_power
         The smallest power; 0 is the prior alone, which must then be proper.
     steps
         Random-walk steps of each copy between exchanges; by default more for more unknowns.
     """
 
-    rungs: int = 10
-    hottest: float = 0.01
+    temperatures: int = 10
+    smallest_power: float = 0.01
     steps: int | None = None
 
     name: ClassVar[str] = "tempering"
     words: ClassVar[str] = "parallel tempering"
 
     def __post_init__(self) -> None:
-        check_whole("rungs", self.rungs, 2, 1000)
-        _check_number("hottest", self.hottest, 0.0, 0.999)
+        check_whole("temperatures", self.temperatures, 2, 1000)
+        _check_number("smallest_power", self.smallest_power, 0.0, 0.999)
         if self.steps is not None:
             check_whole("steps", self.steps, 1, 1_000_000)
 
@@ -233,8 +233,8 @@ METHODS: dict[str, type[Method]] = {
 }
 
 
-def method_with(name: str, choices: Mapping[str, Any]) -> Method:
-    """Return the method of a name with some of its choices stated.
+def method_with(name: str, settings: Mapping[str, Any]) -> Method:
+    """Return the method of a name with some of its settings stated.
 
     Raises
     ------
@@ -244,22 +244,22 @@ def method_with(name: str, choices: Mapping[str, Any]) -> Method:
     if name not in METHODS:
         raise ArgumentError(f"`method` must be one of {', '.join(METHODS)}, not {name!r}.")
     known = [f.name for f in fields(METHODS[name])]
-    for choice in choices:
-        if choice not in known:
+    for setting in settings:
+        if setting not in known:
             raise ArgumentError(
-                f"The method {name} has no choice `{choice}`.{nearest(choice, known)} "
-                f"Its choices: {', '.join(known)}."
+                f"The method {name} has no setting `{setting}`.{nearest(setting, known)} "
+                f"Its settings: {', '.join(known)}."
             )
-    return METHODS[name](**choices)
+    return METHODS[name](**settings)
 
 
 def method_record(method: Method) -> dict[str, Any]:
-    """Return a method with its choices as plain values."""
-    choices = {
+    """Return a method with its settings as plain values."""
+    settings = {
         name: value.tolist() if isinstance(value, np.ndarray) else value
         for name, value in asdict(method).items()
     }
-    return {"method": method.name, **choices}
+    return {"method": method.name, **settings}
 
 
 def method_from(record: Mapping[str, Any]) -> Method:
@@ -268,9 +268,9 @@ def method_from(record: Mapping[str, Any]) -> Method:
     return kind(**{name: record[name] for name in (f.name for f in fields(kind))})
 
 
-def _check_choice(name: str, value: Any, choices: tuple[str, ...]) -> None:
-    if not isinstance(value, str) or value not in choices:
-        raise ArgumentError(f"`{name}` must be one of {', '.join(choices)}, not {value!r}.")
+def _check_choice(name: str, value: Any, options: tuple[str, ...]) -> None:
+    if not isinstance(value, str) or value not in options:
+        raise ArgumentError(f"`{name}` must be one of {', '.join(options)}, not {value!r}.")
 
 
 def _check_number(name: str, value: Any, least: float, most: float) -> None:

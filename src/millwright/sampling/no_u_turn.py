@@ -22,9 +22,9 @@ from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["ChainState", "NoUTurnSampler"]
 
-_DIVERGENT = STATISTICS.index("divergent")
+_DIVERGENT = STATISTICS.index("diverged")
 _ACCEPTANCE = STATISTICS.index("acceptance")
-_STEPS = STATISTICS.index("steps")
+_STEPS = STATISTICS.index("evaluations")
 
 
 _OFTEN = 0.002

@@ -9,10 +9,18 @@ import numpy as np
 
 __all__ = ["STATISTICS", "Piece", "joined", "path_of", "thinned_statistics"]
 
-STATISTICS = ("log_density", "acceptance", "steps", "depth", "divergent", "energy", "step_size")
+STATISTICS = (
+    "log_density",
+    "acceptance",
+    "evaluations",
+    "doublings",
+    "diverged",
+    "energy",
+    "step_size",
+)
 """What is recorded for each transition, in the order of the columns."""
 
-_SUMMED = (STATISTICS.index("steps"), STATISTICS.index("divergent"))
+_SUMMED = (STATISTICS.index("evaluations"), STATISTICS.index("diverged"))
 _WIDEST_PATH = 200
 _ACCEPTANCE = STATISTICS.index("acceptance")
 

@@ -201,9 +201,9 @@ def _rows(walked: Walked, steps: int, log_scale: float) -> np.ndarray:
     columns = {
         "log_density": walked.values,
         "acceptance": walked.accepted,
-        "steps": np.full(count, float(steps)),
-        "depth": np.zeros(count),
-        "divergent": np.zeros(count),
+        "evaluations": np.full(count, float(steps)),
+        "doublings": np.zeros(count),
+        "diverged": np.zeros(count),
         "energy": np.full(count, np.nan),
         "step_size": np.full(count, np.exp(log_scale)),
     }

@@ -1,8 +1,8 @@
 """The mixture of Student-t distributions at the peaks of a target, towards which a ladder tempers.
 
 Powers of the likelihood never leave a mode of the prior, and powers of the whole density lose
-narrow modes. On the path  mixture^(1 - b) x density^b  every rung holds all modes with about the
-masses that they have, and the hottest rung can be drawn from independently.
+narrow modes. On the path  mixture^(1 - b) x density^b  every temperature holds all modes with
+about the masses that they have, and the highest can be drawn from independently.
 """
 
 from __future__ import annotations
@@ -83,8 +83,8 @@ def draw_from(mixture: PeakMixture, generator: np.random.Generator, count: int) 
 class Towards:
     """Log density of the mixture, and how far the target's lies above it; compares by content.
 
-    Where a ladder takes them for log prior and log likelihood, its rungs are mixture^(1 - b) x
-    density^b.
+    Where a ladder takes them for log prior and log likelihood, its densities are
+    mixture^(1 - b) x density^b.
     """
 
     split_density: Callable[[Any, Any], tuple[Any, Any]]

@@ -197,7 +197,7 @@ class RejectionSampler:
             "that; where the posterior has heavier tails than any candidate, use another method."
         )
         raise SamplingError(
-            "The posterior pokes through the envelope: at the unconstrained point "
+            "The posterior is above the envelope: at the unconstrained point "
             f"({where}) the logarithm of the ratio of posterior to candidate is "
             f"{log_ratio[highest]:.4g}, above the envelope of {self.envelope:.4g}. Draws would "
             f"be biased, so none are given. {advice}"
@@ -208,7 +208,7 @@ class RejectionSampler:
         rows[:, _COLUMN["log_density"]] = state.waiting_values[:take]
         # The mean of one over the tries would be far above the share that is kept.
         rows[:, _COLUMN["acceptance"]] = state.kept / state.tried
-        rows[:, _COLUMN["steps"]] = state.waiting_tries[:take]
+        rows[:, _COLUMN["evaluations"]] = state.waiting_tries[:take]
         rows[:, _COLUMN["energy"]] = np.nan
         rows[:, _COLUMN["step_size"]] = 1.0
         empty = Piece.empty(self.target.dimension)
@@ -252,7 +252,7 @@ def _around_mode(target: TargetDensity, method: Rejection, seed: int) -> _Candid
     if not target.traceable:
         raise ArgumentError(
             "candidate='student_t' needs a gradient, which a black box does not have: use "
-            + either("candidate='prior'", "--choice candidate=prior")
+            + either("candidate='prior'", "--setting candidate=prior")
             + f" with proper priors, or {setting('method', 'ensemble')}."
         )
     peak = find_peak(target, seed)
@@ -330,8 +330,8 @@ def _highest_ratio(
             away = max(away, float(np.max(np.abs(end.x - centre) / reach)))
     if away > _RUNAWAY:
         raise SamplingError(
-            "No envelope holds: the ratio of posterior to candidate keeps growing away from the "
-            "mode, so the posterior has heavier tails than the candidate. Give a wider candidate "
-            "(a smaller df), or use another method."
+            "No envelope is high enough: the ratio of posterior to candidate keeps growing away "
+            "from the mode, so the posterior has heavier tails than the candidate. Give a wider "
+            "candidate (a smaller df), or use another method."
         )
     return highest

@@ -1,10 +1,10 @@
 """Parallel tempering: a ladder of flatter and flatter copies that exchange their points.
 
-Rung k has the density prior x likelihood^b_k, or, where a search has found several peaks,
+Temperature k has the density prior x likelihood^b_k, or, where a search has found several peaks,
 mixture^(1 - b_k) x density^b_k with the mixture of Student-t distributions at those peaks, from
-which the hottest rung is drawn independently. Even and odd pairs of neighbours offer each other
-their points in turn, which lets a point travel straight up and down the ladder; in warm-up the
-powers b_k are spaced so that every pair refuses equally often. Both after Syed,
+which the highest temperature is drawn independently. Even and odd pairs of neighbours offer
+each other their points in turn, which lets a point travel straight up and down the ladder; in
+warm-up the powers b_k are spaced so that every pair refuses equally often. Both after Syed,
 Bouchard-Cote, Deligiannidis and Doucet (2022), "Non-reversible parallel tempering: a scalable
 highly parallel MCMC scheme", Journal of the Royal Statistical Society B 84(2).
 """
@@ -19,7 +19,7 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.sampling.ladder_moves import Plan, Rungs, moves_for
+from millwright.sampling.ladder_moves import Ladder, Plan, moves_for
 from millwright.sampling.methods import Tempering
 from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
 from millwright.sampling.reference import PeakMixture, Towards, draw_from, log_mixture, mixture_at
@@ -43,21 +43,22 @@ _UP, _DOWN = 1, -1
 
 @dataclass(frozen=True, kw_only=True)
 class LadderState(WindowedState):
-    """One chain's ladder; arrays have the rungs as their first axis, the posterior first.
+    """One chain's ladder; arrays have the temperatures as their first axis, the posterior first.
 
     Attributes
     ----------
     powers
-        Power of the likelihood on each rung, from 1 down.
+        Power of the likelihood at each temperature, from 1 down.
     priors, likelihoods
-        Log prior and log likelihood of each rung's point.
+        Log prior and log likelihood of each temperature's point.
     refused, offered
         Sum of refusal probabilities, and offers, of each pair of neighbours: in the window
         during warm-up, then over all draws.
     travellers
-        Which of the original points stands on each rung.
+        Which of the original points stands at each temperature.
     heading
-        For each traveller: 1 after it was on the posterior's rung, -1 after the hottest.
+        For each traveller: 1 after it was at the posterior's temperature, -1 after the
+        highest.
     round_trips
         Completed journeys down the ladder and back after warm-up, over all travellers.
     """
@@ -78,12 +79,12 @@ class LadderState(WindowedState):
 
     @property
     def scales(self) -> list[np.ndarray]:
-        """Standard deviations of the steps' covariance on the posterior's rung."""
+        """Standard deviations of the steps' covariance at the posterior's temperature."""
         return [widths(self.factors[0])]
 
     @property
     def place(self) -> tuple[np.ndarray, float]:
-        """The point on the posterior's rung with its log density."""
+        """The point at the posterior's temperature with its log density."""
         return self.positions[0], float(self.priors[0] + self.likelihoods[0])
 
 
@@ -99,47 +100,49 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         method: Tempering,
     ) -> None:
         self.steps = method.steps or steps_for(target.dimension)
-        super().__init__(target, settings, chains, seed, method, cost=self.steps * method.rungs)
+        super().__init__(
+            target, settings, chains, seed, method, cost=self.steps * method.temperatures
+        )
         self.wanted = acceptance_for(target.dimension)
         self.mixture = mixture_at(target.peaks) if target.peaks is not None else None
         self.path = target if self.mixture is None else _towards(target, self.mixture)
 
     @cached_property
-    def move(self) -> Callable[[Rungs, Plan], Rungs]:
-        """Moves all rungs."""
-        return moves_for(self.path, self.method.rungs, self.steps)
+    def move(self) -> Callable[[Ladder, Plan], Ladder]:
+        """Moves all temperatures."""
+        return moves_for(self.path, self.method.temperatures, self.steps)
 
     def prepare(self) -> None:
         """Compile the moves."""
         _ = self.move
 
     def start(self, unit: int) -> LadderState:
-        """Place a point on each rung."""
+        """Place a point at each temperature."""
         children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(2)
         starts, bits = map(np.random.default_rng, children)
-        rungs, dimension = self.method.rungs, self.target.dimension
-        found = [good_start(self.target, starts) for _ in range(rungs)]
+        temperatures, dimension = self.method.temperatures, self.target.dimension
+        found = [good_start(self.target, starts) for _ in range(temperatures)]
         positions = np.concatenate([points for points, _, _ in found])
-        hottest = self.method.hottest
+        smallest_power = self.method.smallest_power
         if self.mixture is not None:
-            positions, hottest = draw_from(self.mixture, starts, rungs), 0.0
+            positions, smallest_power = draw_from(self.mixture, starts, temperatures), 0.0
         priors, likelihoods = self.path.split(positions)
         spread = found[0][2]
-        powers = np.geomspace(1.0, max(hottest, 1e-4), rungs)
-        powers[-1] = hottest
+        powers = np.geomspace(1.0, max(smallest_power, 1e-4), temperatures)
+        powers[-1] = smallest_power
         return LadderState(
             unit=unit,
             positions=positions,
             priors=priors,
             likelihoods=likelihoods,
             powers=powers,
-            factors=np.stack([np.diag(spread)] * rungs),
-            log_scales=np.full(rungs, first_scale(dimension)),
-            window_draws=np.zeros((rungs, 0, dimension)),
-            refused=np.zeros(rungs - 1),
-            offered=np.zeros(rungs - 1),
-            travellers=np.arange(rungs, dtype=float),
-            heading=np.zeros(rungs),
+            factors=np.stack([np.diag(spread)] * temperatures),
+            log_scales=np.full(temperatures, first_scale(dimension)),
+            window_draws=np.zeros((temperatures, 0, dimension)),
+            refused=np.zeros(temperatures - 1),
+            offered=np.zeros(temperatures - 1),
+            travellers=np.arange(temperatures, dtype=float),
+            heading=np.zeros(temperatures),
             bits=bits.bit_generator.state,
         )
 
@@ -169,14 +172,14 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         return state, (replace(empty, positions=state.positions[:1], statistics=statistics),)
 
     def _one_draw(self, state: LadderState, adapting: bool) -> tuple[LadderState, np.ndarray]:
-        """Move every rung, then let neighbours exchange."""
+        """Move every temperature, then let neighbours exchange."""
         generator = restored(state.bits)
         state, accepted = self._move(state, generator, adapting)
         state = _exchange(state, generator, counting=not adapting)
         row = np.zeros((1, len(STATISTICS)))
         row[0, _COLUMN["log_density"]] = state.priors[0] + state.likelihoods[0]
         row[0, _COLUMN["acceptance"]] = accepted
-        row[0, _COLUMN["steps"]] = self.cost
+        row[0, _COLUMN["evaluations"]] = self.cost
         row[0, _COLUMN["energy"]] = np.nan
         row[0, _COLUMN["step_size"]] = np.exp(state.log_scales[0])
         return replace(state, done=state.done + 1, bits=generator.bit_generator.state), row
@@ -184,15 +187,15 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
     def _move(
         self, state: LadderState, generator: np.random.Generator, adapting: bool
     ) -> tuple[LadderState, float]:
-        rungs, dimension = state.positions.shape
-        normal = generator.standard_normal((self.steps, rungs, dimension))
+        temperatures, dimension = state.positions.shape
+        normal = generator.standard_normal((self.steps, temperatures, dimension))
         noise = np.einsum("kij,skj->ski", state.factors, normal)
-        chances = np.log(generator.random((self.steps, rungs)))
+        chances = np.log(generator.random((self.steps, temperatures)))
         fresh = np.zeros((self.steps, dimension))
         if self.mixture is not None:
             fresh = draw_from(self.mixture, generator, self.steps)
         rate = 1 / np.sqrt(1 + state.within * self.steps / 10) if adapting else 0.0
-        at = Rungs(
+        at = Ladder(
             state.positions,
             state.priors,
             state.likelihoods,
@@ -228,7 +231,10 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
             kept = np.concatenate([kept, state.positions[:, None]], axis=1)
         state = replace(state, within=state.within + 1, window_draws=kept)
         if state.within == window.length:
-            pairs, heading = np.zeros(self.method.rungs - 1), np.zeros(self.method.rungs)
+            pairs, heading = (
+                np.zeros(self.method.temperatures - 1),
+                np.zeros(self.method.temperatures),
+            )
             learned = _learned(state) if window.metric else {}
             state = closed(state, refused=pairs, offered=pairs, heading=heading, **learned)
         return state, (replace(Piece.empty(self.target.dimension), warmup=row),)
@@ -263,25 +269,25 @@ def _learned(state: LadderState) -> dict[str, np.ndarray]:
 
 def _exchange(state: LadderState, generator: np.random.Generator, counting: bool) -> LadderState:
     """Let even or odd pairs of neighbours offer each other their points."""
-    rungs = len(state.powers)
-    first = np.arange(state.exchanges % 2, rungs - 1, 2)
+    temperatures = len(state.powers)
+    first = np.arange(state.exchanges % 2, temperatures - 1, 2)
     second = first + 1
     with np.errstate(invalid="ignore"):
         gain = state.likelihoods[second] - state.likelihoods[first]
         log_ratio = np.minimum(0.0, (state.powers[first] - state.powers[second]) * gain)
     log_ratio = np.where(np.isnan(log_ratio), -np.inf, log_ratio)
     taken = np.log(generator.random(len(first))) < log_ratio
-    order = np.arange(rungs)
+    order = np.arange(temperatures)
     order[first[taken]], order[second[taken]] = second[taken], first[taken]
     refused, offered = state.refused.copy(), state.offered.copy()
     refused[first] += 1.0 - np.exp(log_ratio)
     offered[first] += 1.0
     travellers, heading = state.travellers[order], state.heading.copy()
-    coldest, hottest = int(travellers[0]), int(travellers[-1])
+    coldest, smallest_power = int(travellers[0]), int(travellers[-1])
     trips = int(heading[coldest] == _DOWN) if counting else 0
     heading[coldest] = _UP
-    # Only a traveller that has been on the posterior's rung begins a round trip.
-    heading[hottest] = _DOWN if heading[hottest] != 0 else 0
+    # Only a traveller that has been at the posterior's temperature begins a round trip.
+    heading[smallest_power] = _DOWN if heading[smallest_power] != 0 else 0
     return replace(
         state,
         positions=state.positions[order],
@@ -302,9 +308,9 @@ def spaced_powers(powers: np.ndarray, refusals: np.ndarray) -> np.ndarray:
     Parameters
     ----------
     powers
-        From 1 down, shape (rungs,).
+        From 1 down, shape (temperatures,).
     refusals
-        Mean refusal probability of each pair, shape (rungs - 1,).
+        Mean refusal probability of each pair, shape (temperatures - 1,).
     """
     # A pair that never refuses still has some width, so that no two powers fall together.
     barrier = np.concatenate([[0.0], np.cumsum(np.maximum(refusals, 1e-3))])

@@ -56,7 +56,7 @@ def write_part(
     rows = len(next(iter(values.values())))
     columns: dict[str, pa.Array] = {
         "chain": pa.array(np.full(rows, chain + 1)),
-        "draw": pa.array(np.arange(first, first + rows)),
+        "iteration": pa.array(np.arange(first, first + rows)),
     }
     for name, value in values.items():
         flat = pa.array(np.ascontiguousarray(value, dtype=float).reshape(-1))

@@ -98,7 +98,7 @@ def _names(table: pa.Table) -> Iterator[str]:
 
 
 def _columns(table: pa.Table) -> list[str]:
-    return [name for name in table.column_names if name not in ("chain", "draw")]
+    return [name for name in table.column_names if name not in ("chain", "iteration")]
 
 
 def _numbers(table: pa.Table) -> np.ndarray:

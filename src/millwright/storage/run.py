@@ -192,7 +192,7 @@ def _write_data(folder: Path, data: Tables) -> None:
         "rows": [[axis, size] for axis, size in data.sizes.items()],
         "constants": constants,
         "matrices": {name: list(labels) for name, labels in data.matrix_labels.items()},
-        "levels": {c.name: list(c.levels) for c in data.columns.values() if c.levels is not None},
+        "levels": {c.name: list(c.order) for c in data.columns.values() if c.order is not None},
         "files": list(tables),
     }
     (folder / "tables.json").write_text(json.dumps(index, indent=2), encoding="utf-8")

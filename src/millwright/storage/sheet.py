@@ -38,7 +38,7 @@ __all__ = [
     "write_new",
 ]
 
-_TABLES = ("priors", "likelihood", "derived", "columns", "terms", "labels")
+_TABLES = ("priors", "likelihood", "derived", "columns", "log_density_terms", "labels")
 _TEXTS = ("title", "notes")
 _KINDS: dict[str | None, Any] = {
     "start": (dict, list),
@@ -127,7 +127,7 @@ def specification_from(text: str, name: str) -> Specification:
         tables["likelihood"],
         tables["derived"],
         tables["columns"],
-        tables["terms"],
+        tables["log_density_terms"],
         tables["labels"],
     )
 
@@ -160,7 +160,7 @@ def sheet_text(specification: Specification) -> str:
         document.add("title", tomlkit.item(specification.title))
     if specification.notes:
         document.add("notes", tomlkit.item(specification.notes))
-    for name in ("priors", "likelihood", "derived", "terms"):
+    for name in ("priors", "likelihood", "derived", "log_density_terms"):
         definitions: tuple[Definition, ...] = getattr(specification, name)
         if definitions:
             table = tomlkit.table()

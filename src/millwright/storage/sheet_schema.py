@@ -50,7 +50,7 @@ def fit_properties(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
     Parameters
     ----------
     methods
-        The names of the choices of each method of sampling.
+        The names of the settings of each method of sampling.
     """
     return {
         "chains": _whole(1, "Number of chains."),
@@ -65,15 +65,15 @@ def fit_properties(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
             {"type": "number", "exclusiveMinimum": 0, "exclusiveMaximum": 1},
         ),
         "method": _one_of(tuple(methods), "How to sample."),
-        "choices": _described(
-            "Choices of the method's own.",
+        "method_settings": _described(
+            "Settings of the method's own.",
             {
                 "type": "object",
                 "propertyNames": {"enum": sorted({c for some in methods.values() for c in some})},
                 "additionalProperties": {"type": ["string", "number", "boolean"]},
             },
         ),
-        "group_form": _described(
+        "parameterisation": _described(
             "How group effects are sampled: one form for all, or one for each name.",
             {
                 "oneOf": [_FORM, {"type": "object", "additionalProperties": _FORM}],
@@ -89,7 +89,7 @@ def fit_properties(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
 
 
 def sheet_schema(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
-    """Return the schema (JSON Schema, draft 2020-12), for these methods and their choices."""
+    """Return the schema (JSON Schema, draft 2020-12), for these methods and their settings."""
     names = {
         "type": "object",
         "additionalProperties": {
@@ -116,7 +116,7 @@ def sheet_schema(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
             "priors": _described("A distribution for each unknown.", _DEFINITIONS),
             "likelihood": _described("A distribution for each outcome column.", _DEFINITIONS),
             "derived": _described("Quantities computed from the others.", _DEFINITIONS),
-            "terms": _described("Expressions added to the log density.", _DEFINITIONS),
+            "log_density_terms": _described("Expressions added to the log density.", _DEFINITIONS),
             "columns": _described("Other names for data columns.", names),
             "labels": _described("Label sets that are not a single column.", labels),
             "fit": _described(

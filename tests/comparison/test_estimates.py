@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 import millwright as mw
-from millwright.comparison.across_fits import AcrossFits
+from millwright.comparison.estimates import AcrossFits
 from millwright.errors import ArgumentError
 from tests.fits import carriers, flat, straight
 
@@ -31,7 +31,7 @@ def masked():
 class SideBySide(unittest.TestCase):
     def test_a_coefficient_that_only_shows_beside_another(self):
         alone, both = masked()
-        found = mw.across_fits("by_flow", alone=alone, both=both)
+        found = mw.compare_estimates("by_flow", alone=alone, both=both)
         self.assertEqual(list(found.table.index), [("by_flow", "alone"), ("by_flow", "both")])
         self.assertIn("`by_flow` is clear of 0 in both, not in alone", str(found))
         self.assertAlmostEqual(
@@ -41,16 +41,16 @@ class SideBySide(unittest.TestCase):
     def test_common_quantities_and_those_of_one_fit(self):
         alone, both = masked()
         self.assertEqual(
-            list(mw.across_fits(alone=alone, both=both).draws),
+            list(mw.compare_estimates(alone=alone, both=both).draws),
             ["a", "noise", "by_flow", "by_depth"],
         )
-        found = mw.across_fits(alone=alone, both=both)
+        found = mw.compare_estimates(alone=alone, both=both)
         self.assertIn("`by_depth` is not in alone.", str(found))
         wide = found.wide()
         self.assertTrue(np.isnan(wide.loc["by_depth", ("alone", "mean")]))
         self.assertGreater(wide.loc["by_flow", ("both", "probability above 0")], 0.99)
         self.assertEqual(list(wide.columns.levels[0]), ["alone", "both"])
-        named = mw.across_fits(["by_depth"], alone=alone, both=both)
+        named = mw.compare_estimates(["by_depth"], alone=alone, both=both)
         self.assertEqual(list(named.table.index), [("by_depth", "both")])
 
     def test_a_change_of_sign_is_told(self):
@@ -62,12 +62,12 @@ class SideBySide(unittest.TestCase):
 
     def test_bad_input(self):
         for call in (
-            lambda: mw.across_fits(a=straight()),
-            lambda: mw.across_fits(a=straight(), b=3),
-            lambda: mw.across_fits("share", a=straight(), b=flat()),
-            lambda: mw.across_fits(a=straight(), b=carriers()),
-            lambda: mw.across_fits(a=straight(), b=flat(), level=3),
-            lambda: mw.across_fits(a=straight(), b=flat(), kind="x"),
+            lambda: mw.compare_estimates(a=straight()),
+            lambda: mw.compare_estimates(a=straight(), b=3),
+            lambda: mw.compare_estimates("share", a=straight(), b=flat()),
+            lambda: mw.compare_estimates(a=straight(), b=carriers()),
+            lambda: mw.compare_estimates(a=straight(), b=flat(), level=3),
+            lambda: mw.compare_estimates(a=straight(), b=flat(), kind="x"),
         ):
             with self.assertRaises(ArgumentError):
                 call()

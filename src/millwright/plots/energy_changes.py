@@ -12,13 +12,13 @@ from millwright.draws.region import density
 from millwright.errors import ArgumentError
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size, single_panel
-from millwright.plots.style import INK, RIVER, STONE, bare, finish, styled
+from millwright.plots.style import BLUE, GREY, INK, bare, finish, styled, tint
 from millwright.posterior.posterior import Posterior
 
-__all__ = ["energy"]
+__all__ = ["energy_changes"]
 
 
-def energy(
+def energy_changes(
     posterior: Posterior,
     *,
     axes: Axes | None = None,
@@ -39,9 +39,9 @@ def energy(
     with styled():
         figure, panel = single_panel(size, axes)
         centred = (values - values.mean()).reshape(-1)
-        panel.fill_between(*density(centred), color=STONE, alpha=0.4, lw=0, label="energies")
+        panel.fill_between(*density(centred), color=tint(GREY, 0.5), lw=0, label="energies")
         moves = np.diff(values, axis=1).reshape(-1)
-        panel.plot(*density(moves), color=RIVER, lw=2, label="changes from draw to draw")
+        panel.plot(*density(moves), color=BLUE, lw=2, label="changes from draw to draw")
         panel.set_xlabel("energy, from its mean")
         bare(panel)
         panel.set_ylim(bottom=0)
@@ -50,7 +50,7 @@ def energy(
         panel.set_title(f"energy fraction of each chain: {listed}", color=INK)
         return finish(
             figure,
-            "Energy: what was met, and what one transition reaches",
+            "Energy of the draws, and its changes from draw to draw",
             "Good: the line is about as wide as the area or wider. Bad: a narrow line; the "
             f"sampler creeps from energy to energy. Fractions of {ENERGY_LEAST} or more are good.",
             text and axes is None,

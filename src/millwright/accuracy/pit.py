@@ -16,10 +16,10 @@ from millwright.errors import ModelError
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
 
-__all__ = ["left_out_positions"]
+__all__ = ["leave_one_out_pit"]
 
 
-def left_out_positions(
+def leave_one_out_pit(
     draws: Draws, generator: np.random.Generator
 ) -> tuple[tuple[tuple[str, int], ...], np.ndarray]:
     """Return outcome and row, and the share of its left-out prediction below each observation.

@@ -16,15 +16,17 @@ from millwright.diagnostics.arrays import split_chains
 from millwright.plots.choose import chosen
 from millwright.plots.panels import Size
 from millwright.plots.per_chain import per_chain
-from millwright.plots.style import CHAINS, STONE
+from millwright.plots.style import CHAINS, GREY, tint
 from millwright.posterior.posterior import Posterior
 
-__all__ = ["ranks"]
+__all__ = ["rank_counts"]
 
 _BINS = 20
+_STRIPS = 8
+"""Of more chains those that deviate most."""
 
 
-def ranks(
+def rank_counts(
     posterior: Posterior,
     names: str | Sequence[str] | None = None,
     *,
@@ -55,9 +57,12 @@ def ranks(
         shown,
         draw,
         "Ranks of each chain's draws among all",
-        "Good: all chains stay near the grey band, which holds 95 % of the counts of independent "
-        "draws (dependent ones stray a little more). Bad: a chain that leans (shifted), or bends "
-        "up or down in the middle (other spread).",
+        "A strip a chain: how many more (up) or fewer (down) of its draws lie in each range of "
+        "ranks than in an even spread. Good: bars stay in the grey band, which contains 95 % of "
+        "those of independent draws (dependent ones stray a little more). Bad: a strip that leans "
+        "(shifted), or bends in the middle (other spread)."
+        + f" Shown are the {_STRIPS} chains that deviate most."
+        * (posterior.draws.shape[0] > _STRIPS),
         axes=axes,
         size=size,
         text=text,
@@ -66,17 +71,25 @@ def ranks(
 
 
 def _ranks(axes: Axes, value: np.ndarray) -> None:
+    """Draw a strip for each chain: its counts of ranks, from what an even spread gives."""
     chains, draws = value.shape
     found = rankdata(value).reshape(value.shape)
     bins = max(2, min(_BINS, draws // 5))
     edges = np.linspace(0, chains * draws, bins + 1)
-    low, high = binom.ppf([0.025, 0.975], draws, 1 / bins)
-    axes.axhspan(low, high, color=STONE, alpha=0.25, lw=0)
-    for chain, line in enumerate(found):
-        colour, style = CHAINS[chain % len(CHAINS)]
-        counts = np.histogram(line - 0.5, edges)[0]
-        axes.stairs(counts, edges, color=colour, ls=style, lw=1.4, baseline=None)
+    counts = np.stack([np.histogram(line - 0.5, edges)[0] for line in found]) - draws / bins
+    low, high = binom.ppf([0.025, 0.975], draws, 1 / bins) - draws / bins
+    strips = np.sort(np.argsort(-np.abs(counts).max(axis=1), kind="stable")[:_STRIPS])
+    half = max(np.abs(counts[strips]).max(), -low, high)
+    for row, chain in enumerate(strips):
+        colour, _ = CHAINS[chain % len(CHAINS)]
+        middle = -2.2 * half * row
+        axes.axhspan(middle + low, middle + high, color=tint(GREY, 0.35), lw=0)
+        axes.axhline(middle, color=GREY, lw=0.8)
+        axes.stairs(
+            middle + counts[chain], edges, baseline=middle, fill=True, color=colour, zorder=3
+        )
     axes.set_xlim(0, chains * draws)
-    axes.set_ylim(0, max(axes.get_ylim()[1], 1.6 * high))
+    axes.set_ylim(-2.2 * half * (len(strips) - 0.5), 1.1 * half)
     axes.set_xticks([0, chains * draws], ["lowest", "highest"])
-    axes.set_ylabel("draws")
+    axes.set_yticks([-2.2 * half * row for row in range(len(strips))], [*map(str, strips + 1)])
+    axes.tick_params(axis="y", length=0)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Sequence
 
 import numpy as np
@@ -14,17 +13,17 @@ from millwright.draws.region import density
 from millwright.errors import ArgumentError
 from millwright.plots.choose import chosen
 from millwright.plots.panels import Size
-from millwright.plots.style import BRICK, INK, RIVER, finish, new_figure, styled
+from millwright.plots.style import BLUE, INK, RED, finish, new_figure, styled, wrapped
 from millwright.posterior.posterior import Posterior
 
-__all__ = ["pairs"]
+__all__ = ["scatter_matrix"]
 
 _MOST = 6
 _POINTS = 1500
 _SMALL = 8
 
 
-def pairs(
+def scatter_matrix(
     posterior: Posterior,
     names: str | Sequence[str] | None = None,
     *,
@@ -43,7 +42,7 @@ def pairs(
         raise ArgumentError("Choose two or more quantities.")
     names = list(shown)
     values = [value.reshape(-1) for value in shown.values()]
-    diverged = np.asarray(posterior.fit.statistics["divergent"], dtype=bool).reshape(-1)
+    diverged = np.asarray(posterior.fit.statistics["diverged"], dtype=bool).reshape(-1)
     count = len(values)
     with styled():
         figure = new_figure(*(size or (12.8, 8.0)))
@@ -57,32 +56,27 @@ def pairs(
                 axes = figure.add_subplot(grid[row, column])
                 _panel(axes, values, row, column, diverged)
                 if row == count - 1:
-                    axes.set_xlabel(_wrapped(names[column]), fontsize=_SMALL)
+                    axes.set_xlabel(wrapped(names[column], 16), fontsize=_SMALL)
                 if column == 0:
-                    axes.set_ylabel(_wrapped(names[row]), fontsize=_SMALL)
+                    axes.set_ylabel(wrapped(names[row], 16), fontsize=_SMALL)
                     axes.yaxis.set_label_coords(-0.32, 0.5)
             for column in range(row + 1, count):
                 _coefficient(figure, grid[row, column], values[column], values[row])
         crossed = (
-            f" Crosses: the {diverged.sum()} draws that ended a divergent transition; where they "
+            f" Crosses: the {diverged.sum()} draws at which the trajectory diverged; where they "
             "gather, the sampler could not follow the posterior."
             if diverged.any()
-            else " No transition diverged."
+            else " No trajectory diverged."
         )
         return finish(
             figure,
-            "Pairs of quantities",
+            "Scatter matrix",
             "Below the diagonal: draws of each pair. On it: densities. Above it: correlation "
             "coefficient, in larger type where it is stronger; near 1 or -1 the data cannot tell "
             "the two apart." + crossed,
             text,
             about=posterior,
         )
-
-
-def _wrapped(name: str) -> str:
-    """Break a long name into lines that fit beside a panel."""
-    return "\n".join(textwrap.wrap(name.replace("[", "[ "), 14)[:4]).replace("[ ", "[")
 
 
 def _panel(
@@ -92,13 +86,13 @@ def _panel(
     axes.locator_params(nbins=4)
     last = row == len(values) - 1
     if row == column:
-        axes.fill_between(*density(values[row]), color=RIVER, alpha=0.45, lw=0)
+        axes.fill_between(*density(values[row]), color=BLUE, alpha=0.45, lw=0)
         axes.set_yticks([])
         axes.set_ylim(bottom=0)
     else:
         step = max(1, len(values[0]) // _POINTS)
-        axes.plot(values[column][::step], values[row][::step], ".", color=RIVER, ms=2, alpha=0.35)
-        axes.plot(values[column][diverged], values[row][diverged], "x", color=BRICK, ms=5)
+        axes.plot(values[column][::step], values[row][::step], ".", color=BLUE, ms=2, alpha=0.35)
+        axes.plot(values[column][diverged], values[row][diverged], "x", color=RED, ms=5)
         if column:
             axes.set_yticklabels([])
     if not last:

@@ -7,17 +7,18 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from millwright.errors import ArgumentError
+from millwright.plots.bands import bands
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size, single_panel
-from millwright.plots.style import INK, STONE, WHEAT, finish, light_grid, styled
+from millwright.plots.style import GREY, INK, YELLOW, finish, light_grid, styled
 from millwright.posterior.posterior import Posterior
 
-__all__ = ["left_out_positions"]
+__all__ = ["leave_one_out_pit"]
 
 _COPIES = 2000
 
 
-def left_out_positions(
+def leave_one_out_pit(
     posterior: Posterior,
     outcome: str | None = None,
     *,
@@ -32,7 +33,7 @@ def left_out_positions(
     outcome
         Which outcome, if there are several.
     """
-    found = check_posterior(posterior).left_out_positions().iloc[:, 0]
+    found = check_posterior(posterior).leave_one_out_pit().iloc[:, 0]
     known = list(dict.fromkeys(found.index.get_level_values("outcome")))
     name = outcome or known[0]
     if name not in known:
@@ -44,12 +45,9 @@ def left_out_positions(
     gaps = np.sort(copies, axis=1) - even
     with styled():
         figure, panel = single_panel(size, axes)
-        for level, alpha in ((0.95, 0.25), (0.5, 0.45)):
-            low, high = np.quantile(gaps, [(1 - level) / 2, (1 + level) / 2], axis=0)
-            label = f"{100 * level:.0f} % of models that fit"
-            panel.fill_between(even, low, high, color=WHEAT, alpha=alpha, lw=0, label=label)
+        bands(panel, even, gaps, YELLOW, "models that fit")
         panel.plot(even, below - even, "o-", color=INK, ms=3, lw=1.2, label="observations")
-        panel.axhline(0, color=STONE, lw=1)
+        panel.axhline(0, color=GREY, lw=1)
         panel.set_xlabel("place among the observations, 0 lowest to 1 highest")
         panel.set_ylabel("share of prediction below, minus even")
         panel.legend(loc="lower left", bbox_to_anchor=(0, 1), ncols=3, fontsize=10)

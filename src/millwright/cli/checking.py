@@ -22,7 +22,7 @@ from millwright.sampling.pools import available_cores, for_a_while
 from millwright.sampling.sampler import FitSettings
 from millwright.terminal.progress import duration
 
-__all__ = ["Vetting", "vet"]
+__all__ = ["ModelCheck", "check"]
 
 _USUALLY_FINITE = 0.95
 _FAR_FROM_ZERO = 10.0
@@ -30,7 +30,7 @@ _SMALL, _LARGE = 1e-3, 1e3
 
 
 @dataclass(frozen=True)
-class Vetting:
+class ModelCheck:
     """What a dry run found.
 
     Attributes
@@ -124,9 +124,9 @@ def _left_out(binding: Binding) -> str:
     )
 
 
-def vet(
+def check(
     model: Model, data: Any, workers: int = 0, planned: Mapping[str, Any] | None = None
-) -> Vetting:
+) -> ModelCheck:
     """Bind data, evaluate the log density and its gradient at prior draws, and time one.
 
     With `workers`, so many processes are started, and each must evaluate the model too.
@@ -149,7 +149,7 @@ def vet(
         seconds.append(time.perf_counter() - began)
         finite.append(np.isfinite(value) and np.isfinite(gradient).all())
     sizes = {name: len(labels) for name, labels in binding.labels.items()}
-    return Vetting(
+    return ModelCheck(
         describe(model.specification, sizes, binding.taken.values(), gathered(binding).notes),
         dict(binding.tables.sizes),
         sizes,

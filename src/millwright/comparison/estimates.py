@@ -25,7 +25,7 @@ from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError
 from millwright.posterior.posterior import Posterior
 
-__all__ = ["AcrossFits", "ScoresCompared", "across_fits", "compare_predictions"]
+__all__ = ["AcrossFits", "ScoresCompared", "compare_estimates", "compare_predictions"]
 
 
 @dataclass(frozen=True)
@@ -135,7 +135,7 @@ class AcrossFits(Shown):
         )
 
 
-def across_fits(
+def compare_estimates(
     names: str | Sequence[str] | None = None,
     /,
     *,
@@ -145,7 +145,7 @@ def across_fits(
 ) -> AcrossFits:
     """Put the same quantities of several fits side by side: of models, or of parts of the data.
 
-    `across_fits("slope", alone=a, with_flow=b)`.
+    `compare_estimates("slope", alone=a, with_flow=b)`.
 
     Parameters
     ----------
@@ -161,7 +161,9 @@ def across_fits(
     """
     check_level(level)
     if len(posteriors) < 2:
-        raise ArgumentError("Give two or more posteriors by name: across_fits(alone=a, both=b).")
+        raise ArgumentError(
+            "Give two or more posteriors by name: compare_estimates(alone=a, both=b)."
+        )
     for fit, posterior in posteriors.items():
         if not isinstance(posterior, Posterior):
             raise ArgumentError(f"`{fit}` must be a posterior, not {type(posterior).__name__}.")

@@ -1,0 +1,122 @@
+"""Draws docs/screenshots from the demo data: `python docs/pictures.py [FOLDER]`.
+
+Pictures of the terminal and of the report page are taken by hand.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from matplotlib.figure import Figure
+
+import millwright as mw
+
+FOLDER = Path(__file__).parent / "screenshots"
+
+
+def loft() -> tuple[mw.Model, pd.DataFrame]:
+    return mw.Model.read(mw.demo.sheet_path("drying.toml")), mw.demo.load("drying_loft").frame
+
+
+def stones() -> tuple[mw.Model, dict[str, Any]]:
+    """Minutes to dress a millstone, for eight stones with few measurements each."""
+    generator = np.random.default_rng(11)
+    names = ["Upper", "Nether", "Bedstone", "Runner", "Burr", "Peak", "Cullen", "French"]
+    effects = generator.normal(0, 9, len(names))
+    rows = np.repeat(np.arange(len(names)), [3, 2, 12, 5, 1, 8, 4, 2])
+    minutes = 42 + effects[rows] + generator.normal(0, 7, len(rows))
+    model = mw.Model(
+        title="Minutes to dress a millstone",
+        priors={
+            "usual": "normal(40, 15)",
+            "between": "half_normal(10)",
+            "within": "half_normal(10)",
+            "stone_effect": "normal(0, between) per stone",
+        },
+        likelihood={"minutes": "normal(usual + stone_effect[stone], within)"},
+        derived={"expected": "usual + stone_effect per stone"},
+    )
+    return model, {"stone": np.array(names)[rows], "minutes": minutes}
+
+
+def river() -> tuple[mw.Model, dict[str, Any]]:
+    """A river level that moves from day to day, with some days nobody read the gauge."""
+    generator = np.random.default_rng(3)
+    level = 120 + np.cumsum(generator.normal(0, 2, 60))
+    gauge = level + generator.normal(0, 3, 60)
+    gauge[[12, 13, 14, 40]] = np.nan
+    series = "state_space(transition=[[1]], loading=[1], scale=[step], noise=error, "
+    model = mw.Model(
+        title="Level of the river Hollin at the mill race (centimetres)",
+        priors={"step": "half_normal(3)", "error": "half_normal(5)"},
+        likelihood={"gauge": series + "start=[120], start_scale=[10])"},
+    )
+    return model, {"gauge": gauge}
+
+
+def wheel() -> tuple[mw.Model, dict[str, Any]]:
+    """Power of a water wheel, a smooth function of unknown shape of the flow."""
+    generator = np.random.default_rng(8)
+    flow = np.sort(generator.uniform(0.3, 4.5, 24))
+    power = 6 / (1 + np.exp(-2 * (flow - 1.8))) - 0.15 * flow**2 + generator.normal(0, 0.3, 24)
+    model = mw.Model(
+        title="Power of the water wheel (kilowatts)",
+        priors={
+            "height": "half_normal(4)",
+            "length": "lognormal(0, 0.5)",
+            "noise": "half_normal(1)",
+        },
+        likelihood={
+            "power": "gaussian_process(3, kernel=squared_exponential(flow, scale=height, length=length), "
+            "noise=noise)"
+        },
+    )
+    return model, {"flow": flow, "power": power}
+
+
+def pictures() -> dict[str, Figure]:
+    """Return every picture by its name."""
+    plots = mw.plots
+    model, data = loft()
+    posterior = model.fit(data, seed=7, progress=False)
+    dressing, minutes = stones()
+    groups = dressing.fit(minutes, seed=7, progress=False)
+    observed = pd.DataFrame(minutes).groupby("stone")["minutes"].mean()
+    series_model, gauge = river()
+    curve_model, flows = wheel()
+    region = (-0.05, 0.05)
+    return {
+        "overview": plots.overview(posterior),
+        "traces": plots.trace(posterior),
+        "rank-counts": plots.rank_counts(posterior),
+        "scatter-matrix": plots.scatter_matrix(posterior),
+        "intervals": plots.intervals(groups),
+        "prior-posterior": plots.prior_posterior(posterior),
+        "posterior-densities": plots.posterior_densities(posterior, rope={"drying": region}),
+        "predictive-check": plots.predictive_check(posterior),
+        "decision": plots.decision(posterior.decide("drying", rope=region)),
+        "fitted-line": plots.fitted_line(posterior, "hours"),
+        "prior-lines": plots.prior_lines(model.simulate(data, seed=7), "hours"),
+        "model-graph": plots.model_graph(groups),
+        "shrinkage": plots.shrinkage(groups, "expected", observed),
+        "series": plots.series(series_model.fit(gauge, seed=7, progress=False), "gauge", ahead=10),
+        "wheel-curve": plots.fitted_line(curve_model.fit(flows, seed=7, progress=False), "flow"),
+        "samplers": plots.samplers(
+            mw.compare_samplers(model, ["no_u_turn", "random_walk", "ensemble"], data, seed=7)
+        ),
+    }
+
+
+def main() -> None:
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else FOLDER
+    for name, figure in pictures().items():
+        figure.savefig(folder / f"{name}.png", dpi=1280 / figure.get_figwidth())
+        print(folder / f"{name}.png")
+
+
+if __name__ == "__main__":
+    main()
