@@ -71,8 +71,8 @@ def wheel() -> tuple[mw.Model, dict[str, Any]]:
             "noise": "half_normal(1)",
         },
         likelihood={
-            "power": "gaussian_process(3, kernel=squared_exponential(flow, scale=height, length=length), "
-            "noise=noise)"
+            "power": "gaussian_process(3, noise=noise, "
+            "kernel=squared_exponential(flow, scale=height, length=length))"
         },
     )
     return model, {"flow": flow, "power": power}

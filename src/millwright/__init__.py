@@ -11,7 +11,7 @@ from __future__ import annotations
 import importlib
 import os
 import sys
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 os.environ["JAX_ENABLE_X64"] = "True"
 if "jax" in sys.modules:
@@ -19,27 +19,134 @@ if "jax" in sys.modules:
 
 __version__ = "0.1.0"
 
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from millwright import demo as demo, errors as errors, plots as plots
+    from millwright.comparison.compare import compare as compare
+    from millwright.comparison.estimates import (
+        compare_estimates as compare_estimates,
+        compare_predictions as compare_predictions,
+    )
+    from millwright.comparison.samplers import compare_samplers as compare_samplers
+    from millwright.exchange.exporting import (
+        export_draws as export_draws,
+        export_run as export_run,
+        export_table as export_table,
+    )
+    from millwright.exchange.importing import read_draws as read_draws
+    from millwright.language.symbols import Symbol
+    from millwright.modelling.foreign import register as register
+    from millwright.models.model import Model as Model
+    from millwright.models.runs import load as load, resume as resume
+    from millwright.models.target import Target as Target
+    from millwright.posterior.posterior import Posterior as Posterior
+    from millwright.reporting.page import report as report
+    from millwright.sampling.methods import (
+        Ensemble as Ensemble,
+        NoUTurn as NoUTurn,
+        RandomWalk as RandomWalk,
+        Rejection as Rejection,
+        Tempering as Tempering,
+    )
+
+    Constructor = Callable[..., Symbol]
+    autoregressive: Constructor
+    bernoulli: Constructor
+    beta: Constructor
+    beta_binomial: Constructor
+    binomial: Constructor
+    categorical: Constructor
+    cauchy: Constructor
+    cumulative_logit: Constructor
+    cumulative_probit: Constructor
+    dirichlet: Constructor
+    exponential: Constructor
+    flat: Constructor
+    gamma: Constructor
+    gaussian_process: Constructor
+    geometric: Constructor
+    gumbel: Constructor
+    half_cauchy: Constructor
+    half_normal: Constructor
+    half_student_t: Constructor
+    inverse_gamma: Constructor
+    laplace: Constructor
+    lkj: Constructor
+    logistic: Constructor
+    lognormal: Constructor
+    multinomial: Constructor
+    multivariate_normal: Constructor
+    multivariate_student_t: Constructor
+    negative_binomial: Constructor
+    normal: Constructor
+    pareto: Constructor
+    poisson: Constructor
+    random_walk: Constructor
+    skew_normal: Constructor
+    state_space: Constructor
+    student_t: Constructor
+    uniform: Constructor
+    von_mises: Constructor
+    weibull: Constructor
+    censored: Constructor
+    hurdle: Constructor
+    mixture: Constructor
+    ordered: Constructor
+    rounded: Constructor
+    zero_inflated: Constructor
+    linear: Constructor
+    matern32: Constructor
+    matern52: Constructor
+    periodic: Constructor
+    squared_exponential: Constructor
+    abs: Constructor
+    arctan: Constructor
+    cos: Constructor
+    dot: Constructor
+    erf: Constructor
+    exp: Constructor
+    expit: Constructor
+    expm1: Constructor
+    log_gamma: Constructor
+    log: Constructor
+    log10: Constructor
+    log1p: Constructor
+    logit: Constructor
+    maximum: Constructor
+    mean: Constructor
+    minimum: Constructor
+    normal_cdf: Constructor
+    sd: Constructor
+    sin: Constructor
+    sqrt: Constructor
+    standardise: Constructor
+    sum: Constructor
+    tan: Constructor
+    tanh: Constructor
+    where: Constructor
+
 _PLACES = {
-    "Ensemble": "millwright.sampling.methods",
-    "Model": "millwright.models.model",
-    "NoUTurn": "millwright.sampling.methods",
-    "Posterior": "millwright.posterior.posterior",
-    "compare_estimates": "millwright.comparison.estimates",
     "compare": "millwright.comparison.compare",
+    "compare_estimates": "millwright.comparison.estimates",
     "compare_predictions": "millwright.comparison.estimates",
-    "RandomWalk": "millwright.sampling.methods",
-    "Rejection": "millwright.sampling.methods",
-    "Target": "millwright.models.target",
-    "Tempering": "millwright.sampling.methods",
+    "compare_samplers": "millwright.comparison.samplers",
+    "Ensemble": "millwright.sampling.methods",
     "export_draws": "millwright.exchange.exporting",
     "export_run": "millwright.exchange.exporting",
     "export_table": "millwright.exchange.exporting",
-    "compare_samplers": "millwright.comparison.samplers",
     "load": "millwright.models.runs",
-    "resume": "millwright.models.runs",
+    "Model": "millwright.models.model",
+    "NoUTurn": "millwright.sampling.methods",
+    "Posterior": "millwright.posterior.posterior",
+    "RandomWalk": "millwright.sampling.methods",
     "read_draws": "millwright.exchange.importing",
     "register": "millwright.modelling.foreign",
+    "Rejection": "millwright.sampling.methods",
     "report": "millwright.reporting.page",
+    "resume": "millwright.models.runs",
+    "Target": "millwright.models.target",
+    "Tempering": "millwright.sampling.methods",
 }
 _MODULES = ("demo", "errors", "plots")
 _DISTRIBUTIONS = (

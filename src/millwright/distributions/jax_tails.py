@@ -20,8 +20,8 @@ from jax.numpy import (
     where,
     zeros_like,
 )
-from jax.scipy.special import betainc as _betainc
 from jax.scipy.special import (
+    betainc as _betainc,
     digamma,
     gammaln,
 )

@@ -57,8 +57,7 @@ from numpy import (
     zeros,
     zeros_like,
 )
-from numpy.linalg import LinAlgError
-from numpy.linalg import cholesky as _cholesky
+from numpy.linalg import LinAlgError, cholesky as _cholesky
 from scipy.special import (
     betainc,
     betaln,

@@ -22,8 +22,7 @@ from millwright.distributions.gaussian import MultivariateNormal, MultivariateSt
 from millwright.distributions.half import HalfCauchy, HalfNormal, HalfStudentT
 from millwright.distributions.location_scale import Cauchy, Normal, StudentT
 from millwright.distributions.modified import Modified
-from millwright.distributions.modifiers import MODIFIERS as _ONE_DIMENSIONAL
-from millwright.distributions.modifiers import VARIANTS
+from millwright.distributions.modifiers import MODIFIERS as _ONE_DIMENSIONAL, VARIANTS
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.positive import Exponential, Gamma, InverseGamma, LogNormal
 from millwright.distributions.processes import Autoregressive, GaussianProcess, WalkProcess

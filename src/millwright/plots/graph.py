@@ -6,6 +6,7 @@ import textwrap
 from collections.abc import Mapping
 
 import networkx as nx
+import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.text import Text
@@ -29,6 +30,8 @@ __all__ = ["model_graph"]
 
 _MOST = 40
 _LINES = 4
+_BENDS = (0.0, 0.15, -0.15, 0.3, -0.3, 0.5, -0.5)
+_ENOUGH_ROOM = 0.1
 _SPACE = 150
 """Signs that fit side by side over the width of a picture at the usual size."""
 
@@ -80,8 +83,11 @@ def model_graph(
             name: _node(axes, lines[name], graph.nodes[name]["kind"], places[name])
             for name in graph
         }
+        wide, high = figure.get_size_inches() / (widest, len(layers))
+        inches = {name: np.array([x * wide, y * high]) for name, (x, y) in places.items()}
         for source, target in graph.edges:
-            _arrow(axes, boxes[source], boxes[target])
+            bend = _free_bend(source, target, inches, lines)
+            _arrow(axes, boxes[source], boxes[target], bend)
         axes.set_xlim(-0.5 * widest, 0.5 * widest)
         axes.set_ylim(-len(layers) + 0.45, 0.5)
         return finish(
@@ -144,7 +150,7 @@ def _lines(graph: nx.DiGraph, name: str, sizes: Mapping[str, int], width: int) -
         return [*lines, f"data column{labels}"]
     text = f"{_RELATIONS[node['kind']]} {node['text']}"
     lines += textwrap.wrap(
-        text, max(width, 8), max_lines=_LINES, placeholder=" ...", break_on_hyphens=False
+        text, max(width, 8), max_lines=_LINES, placeholder=" ...", break_long_words=False
     )
     for label in node["per"]:
         lines.append(f"per {label}" + (f" ({sizes[label]} labels)" if label in sizes else ""))
@@ -156,15 +162,39 @@ def _node(axes: Axes, lines: list[str], kind: str, place: tuple[float, float]) -
     return axes.text(*place, text, ha="center", va="center", fontsize=9.5, bbox=_BOXES[kind])
 
 
-def _arrow(axes: Axes, source: Text, target: Text) -> None:
+def _free_bend(
+    source: str,
+    target: str,
+    places: Mapping[str, np.ndarray],
+    lines: Mapping[str, list[str]],
+) -> float:
+    """Return how much an arrow must bend to pass by the boxes between its ends."""
+    begin, end = places[source], places[target]
+    step = end - begin
+    along = np.linspace(0.05, 0.95, 40)[:, None]
+    others = [name for name in places if end[1] < places[name][1] < begin[1]]
+    if not others:
+        return 0.0
+    rooms = {}
+    for bend in _BENDS:
+        control = (begin + end) / 2 + bend * np.array([step[1], -step[0]])
+        path = (1 - along) ** 2 * begin + 2 * along * (1 - along) * control + along**2 * end
+        rooms[bend] = min(_room(path, places[name], lines[name]) for name in others)
+    return max(_BENDS, key=lambda bend: (min(rooms[bend], _ENOUGH_ROOM), -abs(bend)))
+
+
+def _room(path: np.ndarray, place: np.ndarray, lines: list[str]) -> float:
+    """Return how far a path stays from a box, in inches; below 0 where it goes through."""
+    half = np.array([0.04 * max(map(len, lines)) + 0.1, 0.08 * len(lines) + 0.1])
+    return float(np.max(np.abs(path - place) - half, axis=1).min())
+
+
+def _arrow(axes: Axes, source: Text, target: Text, bend: float) -> None:
     """Draw an arrow between the edges of two boxes, which are placed when they are drawn."""
-    (x, y), (to_x, to_y) = source.get_position(), target.get_position()
-    # Past a layer the arrow bends outwards, around what stands between.
-    bend = 0.0 if y - to_y < 1.5 else 0.28 if x + to_x < 0 else -0.28
     axes.annotate(
         "",
-        xy=(to_x, to_y),
-        xytext=(x, y),
+        xy=target.get_position(),
+        xytext=source.get_position(),
         arrowprops={
             "arrowstyle": "-|>",
             "connectionstyle": f"arc3,rad={bend}",

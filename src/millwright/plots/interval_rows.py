@@ -187,7 +187,10 @@ def _rows_with(posterior: Posterior, labels: Sequence[str]) -> dict[str, str]:
     for name, known in binding.labels.items():
         if set(map(str, known)) == set(labels) and name in binding.tables.columns:
             counts = np.bincount(binding.tables.codes(name, known, name), minlength=len(known))
-            return {str(label): f" ({n} rows)" for label, n in zip(known, counts, strict=True)}
+            return {
+                str(label): f" ({n} row{'s' * (n != 1)})"
+                for label, n in zip(known, counts, strict=True)
+            }
     return {}
 
 

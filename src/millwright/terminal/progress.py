@@ -30,8 +30,7 @@ def bar_listener(stream: IO[str]) -> Listener:
     """Return a listener that draws one bar for the whole fit."""
     # Loaded only where there is a terminal to draw in.
     from rich.console import Console
-    from rich.progress import BarColumn, TaskID, TextColumn
-    from rich.progress import Progress as Bars
+    from rich.progress import BarColumn, Progress as Bars, TaskID, TextColumn
 
     bars = Bars(
         TextColumn("{task.description}"),
