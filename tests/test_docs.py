@@ -95,7 +95,7 @@ class Docs(unittest.TestCase):
         names, printed = self.run_code_of("docs/reading-results.md")
         for words in (
             "`after_six_hours < 15.05` is 0.058",
-            "only intervals up to 88.4 % leave it out",
+            "only intervals up to 88.4 % exclude it",
             "drying: REJECT",
             "90 % of the simulated values of `moisture` lie between 7",
         ):

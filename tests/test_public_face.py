@@ -2,6 +2,7 @@
 
 import ast
 import inspect
+import re
 import subprocess
 import sys
 import unittest
@@ -12,8 +13,10 @@ from millwright import _DISTRIBUTIONS, _FUNCTIONS, _KERNELS, _MODIFIERS
 from millwright.distributions.kernels import KERNELS
 from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
 from millwright.language.vocabulary import FUNCTIONS
+from tests.fits import straight
 
 SOURCE = Path(mw.__file__).parent
+CONSTRUCTORS = (*_DISTRIBUTIONS, *_MODIFIERS, *_KERNELS, *_FUNCTIONS)
 
 
 class PublicFace(unittest.TestCase):
@@ -34,6 +37,54 @@ class PublicFace(unittest.TestCase):
             for name, member in inspect.getmembers(owner):
                 if not name.startswith("_") and callable(member):
                     self.assertTrue(inspect.getdoc(member), f"{owner.__name__}.{name}")
+
+    def test_functions_of_three_arguments_explain_them(self):
+        faces = (mw.Model, mw.Posterior, mw.plots, type(straight().sampling))
+        calls = [getattr(mw, name) for name in mw.__all__ if name not in CONSTRUCTORS]
+        calls += [member for face in faces for _, member in inspect.getmembers(face)]
+        looked = 0
+        for call in filter(inspect.isfunction, calls):
+            signature = inspect.signature(call)
+            names = [n for n in signature.parameters if n not in ("self", "cls")]
+            if call.__name__.startswith("_") or len(names) < 3:
+                continue
+            looked += 1
+            text = inspect.getdoc(call)
+            sections = ["Parameters", "Raises"]
+            sections += ["Returns"] * (signature.return_annotation not in (None, "None"))
+            for section in sections:
+                self.assertRegex(text, rf"{section}\n-+\n", call.__qualname__)
+            stated = re.findall(r"^\w+(?:, \w+)*$", text, re.MULTILINE)
+            named = {name for line in stated for name in line.split(", ")}
+            if not any(word in text for word in ("as for", "As for")):
+                self.assertLessEqual(
+                    set(names) - {"models", "posteriors"}, named, call.__qualname__
+                )
+        self.assertGreater(looked, 40)
+
+    def test_constructors_have_signatures_and_help(self):
+        for name in CONSTRUCTORS:
+            call = getattr(mw, name)
+            self.assertTrue(inspect.signature(call) and call.__doc__, name)
+        self.assertEqual(
+            list(inspect.signature(mw.normal).parameters), ["location", "scale", "low", "high"]
+        )
+        self.assertIn("log_odds", inspect.signature(mw.bernoulli).parameters)
+
+    def test_type_checkers_see_every_public_name(self):
+        tree = ast.parse((SOURCE / "__init__.py").read_text("utf-8"))
+        block = next(
+            node
+            for node in tree.body
+            if isinstance(node, ast.If) and getattr(node.test, "id", "") == "TYPE_CHECKING"
+        )
+        seen = {
+            alias.asname
+            for node in block.body
+            if isinstance(node, ast.ImportFrom)
+            for alias in node.names
+        } | {node.target.id for node in block.body if isinstance(node, ast.AnnAssign)}
+        self.assertLessEqual(set(mw.__all__), seen)
 
     def test_every_module_says_what_it_is_for(self):
         for path in SOURCE.rglob("*.py"):

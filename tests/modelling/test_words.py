@@ -33,7 +33,7 @@ class Describe(unittest.TestCase):
         self.assertFalse(ranges["loose"][0])
         self.assertLess(abs(ranges["loose"][1] + ranges["loose"][2]), 0.6)
         self.assertIsNone(ranges["by_data"])
-        self.assertIn("held fixed", model.describe())
+        self.assertIn("fixed at this value", model.describe())
 
 
 if __name__ == "__main__":

@@ -138,8 +138,8 @@ class Rejection(unittest.TestCase):
         fit = model.fit({"late": [6]}, method=mw.Rejection(candidate="prior"), progress=False)
         assert_mean_near(self, fit.draws.get("share"), 7 / 22)
 
-    def test_a_target_that_pokes_through_the_envelope(self):
-        with self.assertRaisesRegex(SamplingError, "pokes through the envelope.*Give envelope="):
+    def test_a_target_above_the_envelope(self):
+        with self.assertRaisesRegex(SamplingError, "above the envelope.*Give envelope="):
             TILTED.fit(method=mw.Rejection(envelope=-3.0), progress=False)
         heavy = mw.Target(lambda x: -jnp.log1p(x**2), {"x": "real"})
         with self.assertRaisesRegex(SamplingError, "heavier tails"):

@@ -78,7 +78,7 @@ class WarmUp(unittest.TestCase):
         self.assertIsNone(whole.record.chains[0]["stationary"])
         self.assertEqual(whole.record.chains[0]["warmup_draws"], 200)
         short = target().fit(method="ensemble", warmup=20, **settings)
-        self.assertIn("had not settled by then", str(short.convergence()))
+        self.assertIn("were not stationary by then", str(short.convergence()))
         with self.assertRaisesRegex(ArgumentError, "until_stationary"):
             mw.Ensemble(until_stationary="yes")
 

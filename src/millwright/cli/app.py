@@ -15,6 +15,23 @@ import typer
 from millwright import __version__
 from millwright.cli import asking, handing_on, looking, predicting
 from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
+from millwright.cli.fit_annotations import (
+    Chains,
+    Draws,
+    MaxDepth,
+    MethodName,
+    Metric,
+    Missing,
+    Parameterisation,
+    RunFolder,
+    Seed,
+    Setting,
+    Start,
+    TargetAcceptance,
+    Thin,
+    Trial,
+    Warmup,
+)
 from millwright.errors import (
     ArgumentError,
     Interrupted,
@@ -123,61 +140,22 @@ def check(
 def fit(
     sheet: Sheet,
     data: Data,
-    run: Annotated[
-        Path | None, typer.Option(help="Folder for the run; by default SHEET-run.")
-    ] = None,
-    chains: Annotated[
-        int | None, typer.Option(help="Number of chains; by default 4, walkers of an ensemble 20.")
-    ] = None,
-    draws: Annotated[
-        int | None, typer.Option(help="Draws kept, each chain; by default 1000, in a trial 200.")
-    ] = None,
-    warmup: Annotated[
-        int | None, typer.Option(help="Draws discarded first; by default 1000, in a trial 300.")
-    ] = None,
-    thin: Annotated[int | None, typer.Option(help="Keep every k-th draw only.")] = None,
-    trial: Annotated[
-        bool, typer.Option("--trial", help="A short fit, to see whether the model works.")
-    ] = False,
-    seed: Annotated[int | None, typer.Option(help="Any whole number; by default 0.")] = None,
-    target_acceptance: Annotated[
-        float | None, typer.Option(help="Higher means smaller, safer steps; by default 0.8.")
-    ] = None,
-    method: Annotated[
-        str | None, typer.Option(help="no_u_turn, random_walk, ensemble, tempering or rejection.")
-    ] = None,
-    metric: Annotated[
-        str | None, typer.Option(help="automatic, diagonal or dense; by default automatic.")
-    ] = None,
-    max_depth: Annotated[
-        int | None,
-        typer.Option(help="A trajectory has at most 2^MAX_DEPTH steps; by default 10."),
-    ] = None,
-    setting: Annotated[
-        list[str] | None,
-        typer.Option(
-            help="A setting of the method's own, such as temperatures=12; can be repeated."
-        ),
-    ] = None,
-    parameterisation: Annotated[
-        list[str] | None,
-        typer.Option(
-            help="How group effects are sampled: informed, centred or non-centred, or "
-            "NAME=FORM for some; by default informed."
-        ),
-    ] = None,
-    start: Annotated[
-        list[str] | None,
-        typer.Option(
-            help="Where all chains begin: NAME=NUMBER or NAME[LABEL]=NUMBER; can be repeated. "
-            "By default draws from the prior."
-        ),
-    ] = None,
+    run: RunFolder = None,
+    chains: Chains = None,
+    draws: Draws = None,
+    warmup: Warmup = None,
+    thin: Thin = None,
+    trial: Trial = False,
+    seed: Seed = None,
+    target_acceptance: TargetAcceptance = None,
+    method: MethodName = None,
+    metric: Metric = None,
+    max_depth: MaxDepth = None,
+    setting: Setting = None,
+    parameterisation: Parameterisation = None,
+    start: Start = None,
     workers: Workers = None,
-    missing: Annotated[
-        str | None,
-        typer.Option(help="Rows without an outcome: refuse (by default), drop or predict."),
-    ] = None,
+    missing: Missing = None,
     replace: Replace = False,
     as_json: Json = False,
     quiet: Quiet = False,

@@ -154,6 +154,10 @@ def compare_estimates(
     level, kind
         Level and kind of the intervals.
 
+    Returns
+    -------
+    A table of the quantities in each fit, and what changes, in words.
+
     Raises
     ------
     ArgumentError

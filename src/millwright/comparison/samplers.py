@@ -131,6 +131,10 @@ def compare_samplers(
     draws, warmup, seed
         As for `fit`, the same for each method.
 
+    Returns
+    -------
+    A table of cost and estimates by method and quantity, and each posterior.
+
     Raises
     ------
     ArgumentError

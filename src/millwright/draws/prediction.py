@@ -154,7 +154,8 @@ class Predictions(Shown):
         for part in self._binding.program.outcomes:
             rows = self._row_words(part)
             for outcome, columns in self._shown(part).items():
-                names += [f"{outcome}, {row}" for row in rows]
+                named = self._binding.specification.with_unit(outcome)
+                names += [f"{named}, {row}" for row in rows]
                 so_far = len(names) - len(rows)
                 for heading, column in columns.items():
                     cells.setdefault(heading, [""] * so_far).extend(column)

@@ -35,7 +35,7 @@ _STATISTICS: dict[str, Statistic] = {
 }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class PredictiveCheck(Shown):
     """Replicated data sets against the observed one.
 
@@ -54,6 +54,8 @@ class PredictiveCheck(Shown):
         Statistics of the user's, by name: functions of one data set's values.
     conflicts
         Where prior and data disagree, in words.
+    units
+        Units of quantities and columns, by name.
     verdict
         That of the fit.
     """
@@ -64,7 +66,13 @@ class PredictiveCheck(Shown):
     columns: Mapping[str, Mapping[str, np.ndarray]] = field(default_factory=dict, repr=False)
     own: Mapping[str, Statistic] = field(default_factory=dict, repr=False)
     conflicts: tuple[str, ...] = ()
+    units: Mapping[str, str] = field(default_factory=dict, repr=False)
     verdict: Any = field(default=None, repr=False)
+
+    def with_unit(self, name: str) -> str:
+        """Return a name with its unit in brackets, if it has one."""
+        unit = self.units.get(name.split("[")[0])
+        return f"{name} ({unit})" if unit else name
 
     def outcome(self, name: str | None) -> str:
         """Return the name of an outcome, or of the first.
@@ -257,7 +265,15 @@ def check_against(
         if part.event == "label":
             labels[part.name] = labels_of_outcome(binding, part)
     disagree = conflicts(draws, generator)
-    return PredictiveCheck(observed, replicated, labels, columns, dict(own or {}), disagree)
+    return PredictiveCheck(
+        observed=observed,
+        replicated=replicated,
+        labels=labels,
+        columns=columns,
+        own=dict(own or {}),
+        conflicts=disagree,
+        units=dict(binding.specification.units),
+    )
 
 
 def _beside(draws: Draws, outcome: str) -> dict[str, np.ndarray]:

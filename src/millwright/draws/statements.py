@@ -88,12 +88,12 @@ def _words(share: float, draws: int) -> str:
 def _two_sided_words(level: float, draws: int) -> str:
     if level >= 0.95:
         return (
-            "the boundary is outside the central 95 % interval, and outside "
+            "the central 95 % interval excludes the boundary; so do "
             f'{_percent(level, draws)}. "Different at 95 %": yes.'
         )
     return (
-        "the boundary is inside the central 95 % interval; it is outside only "
-        f'{_percent(level, draws)}. "Different at 95 %": no.'
+        "the central 95 % interval contains the boundary; only "
+        f'{_percent(level, draws)} exclude it. "Different at 95 %": no.'
     )
 
 

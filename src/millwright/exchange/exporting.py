@@ -22,6 +22,15 @@ def export_draws(posterior: Posterior, path: str | Path, replace: bool = False) 
     `.csv`, `.parquet`, `.json` (records) or `.nc` (NetCDF, one flat data set with a dimension
     `row` and variables `chain`, `iteration` and one a number), by the ending of `path`.
 
+    Parameters
+    ----------
+    posterior
+        The fit.
+    path
+        The file to write.
+    replace
+        Whether to overwrite a file that is there.
+
     Raises
     ------
     ArgumentError
@@ -36,6 +45,15 @@ def export_draws(posterior: Posterior, path: str | Path, replace: bool = False) 
 def export_table(posterior: Posterior, path: str | Path, replace: bool = False) -> None:
     """Write the posterior table: `.csv` and `.xlsx` with all digits, `.md`, `.tex` and `.html`
     with those that the draws support, by the ending of `path`.
+
+    Parameters
+    ----------
+    posterior
+        The fit.
+    path
+        The file to write.
+    replace
+        Whether to overwrite a file that is there.
 
     Raises
     ------
@@ -56,6 +74,15 @@ def export_table(posterior: Posterior, path: str | Path, replace: bool = False) 
 
 def export_run(run: str | Path, path: str | Path, replace: bool = False) -> None:
     """Pack a stored run into one zip file, which unpacked anywhere loads again.
+
+    Parameters
+    ----------
+    run
+        The folder of the run.
+    path
+        The zip file to write.
+    replace
+        Whether to overwrite a file that is there.
 
     Raises
     ------

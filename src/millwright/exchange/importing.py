@@ -44,6 +44,10 @@ def read_draws(
         Names of the columns that number chains and the draws of each; the second may be
         missing.
 
+    Returns
+    -------
+    A posterior without a model.
+
     Raises
     ------
     StorageError

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
 from typing import Any, Literal
 
 from millwright.distributions.family import Event
 from millwright.distributions.registry import FamilyKey
-from millwright.errors import LanguageError, ModelError
+from millwright.errors import LanguageError, ModelError, nearest
 from millwright.language.definition import Definition, define
 from millwright.language.parse import is_writable, normal_name
 from millwright.language.symbols import Symbol
@@ -91,11 +91,17 @@ class Specification:
     columns: tuple[tuple[str, str | tuple[str, ...]], ...] = ()
     log_density_terms: tuple[Definition, ...] = ()
     labels: tuple[tuple[str, str | tuple[str | int, ...]], ...] = ()
+    units: tuple[tuple[str, str], ...] = ()
     parts: tuple[Part, ...] = field(default=(), compare=False)
 
     def part(self, name: str) -> Part:
         """Return the definition called `name`."""
         return next(part for part in self.parts if part.name == name)
+
+    def with_unit(self, name: str) -> str:
+        """Return a name with its unit in brackets, if it has one: `share[Marsh] (per cent)`."""
+        unit = dict(self.units).get(name.split("[")[0])
+        return f"{name} ({unit})" if unit else name
 
     @property
     def defined(self) -> tuple[str, ...]:
@@ -123,6 +129,7 @@ def specify(
     columns: Mapping[str, str | list[str] | tuple[str, ...]],
     log_density_terms: Mapping[str, Written] | None = None,
     labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
+    units: Mapping[str, str] | None = None,
 ) -> Specification:
     """Read and check all definitions of a model.
 
@@ -163,8 +170,27 @@ def specify(
             labels or {},
             [d for group in ("priors", "derived", "log_density_terms") for d in read[group]],
         ),
+        _units(units or {}, [d for definitions in read.values() for d in definitions]),
         (*_ordered(parts), *extra, *outcomes),
     )
+
+
+def _units(units: object, definitions: Sequence[Definition]) -> tuple[tuple[str, str], ...]:
+    """Return the units of quantities and columns; refuse names that the model does not use."""
+    if not isinstance(units, Mapping):
+        raise ModelError(f"`units` must be a mapping of names to texts, not {units!r}.")
+    known = {name for d in definitions for name in (d.name, *d.names, *d.per)}
+    found = []
+    for given, unit in units.items():
+        name = normal_name(given)
+        if name not in known:
+            raise ModelError(
+                f"`units` names `{name}`, which the model does not use.{nearest(name, known)}"
+            )
+        if not isinstance(unit, str) or not unit.strip() or not unit.isprintable():
+            raise ModelError(f"`units`: the unit of `{name}` must be a text, not {unit!r}.")
+        found.append((name, unit.strip()))
+    return tuple(found)
 
 
 def _check_mapping(group: str, items: object) -> None:

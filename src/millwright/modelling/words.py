@@ -85,7 +85,8 @@ def _in_written_order(specification: Specification) -> list[Part]:
 
 def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> list[str]:
     relation = "~" if part.kind in ("unknown", "outcome") else "="
-    lines = [f"  {part.name} {relation} {full_text(part)}"]
+    unit = dict(specification.units).get(part.name)
+    lines = [f"  {part.name} {relation} {full_text(part)}" + (f"   [{unit}]" if unit else "")]
     if part.kind == "fixed":
         lines.append("      fixed at this value")
     if part.kind == "outcome":

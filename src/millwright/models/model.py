@@ -63,6 +63,9 @@ class Model(Shown):
     log_density_terms
         Expressions added to the log density as they are: soft constraints, likelihoods of your
         own. Values with labels or rows are summed.
+    units
+        Units of quantities and columns, such as `{"drying": "per cent an hour"}`; tables, axes
+        and predictions show them.
     labels
         Label sets that are not a single column: a list of labels, or a text that names the
         columns that share them, such as `{"mill": "sender, receiver"}`.
@@ -84,6 +87,7 @@ class Model(Shown):
         columns: Mapping[str, str | list[str] | tuple[str, ...]] | None = None,
         log_density_terms: Mapping[str, Written] | None = None,
         labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
+        units: Mapping[str, str] | None = None,
         title: str = "",
         notes: str = "",
     ) -> None:
@@ -96,6 +100,7 @@ class Model(Shown):
             columns or {},
             log_density_terms,
             labels,
+            units,
         )
         self._sheet: str | None = None
         self._functions: tuple[Foreign, ...] = ()
@@ -218,6 +223,14 @@ class Model(Shown):
             labels takes one number, an array in the order of its labels, or a mapping.
         rows
             Number of rows if there are no predictors.
+        draws
+            How many data sets.
+        seed
+            Any whole number from 0.
+
+        Returns
+        -------
+        Simulated unknowns and data sets, with `.table()` and `.data(draw)`.
 
         Raises
         ------
@@ -332,6 +345,10 @@ class Model(Shown):
             for group effects, and every second chain mirrored about the median), or, where a
             search before sampling finds several modes, one chain at each.
 
+        Returns
+        -------
+        The posterior.
+
         Raises
         ------
         ArgumentError
@@ -397,6 +414,14 @@ class Model(Shown):
         ----------
         draws
             Independent draws from the approximation.
+        data
+            As for `fit`.
+        seed
+            Any whole number from 0.
+
+        Returns
+        -------
+        A posterior of independent draws from the approximation.
 
         Raises
         ------

@@ -207,6 +207,12 @@ def resume(
         checked against stored log densities.
     workers, progress
         As for `fit`.
+    path
+        The folder of the run.
+
+    Returns
+    -------
+    The posterior of the whole run.
 
     Raises
     ------

@@ -41,7 +41,7 @@ class Target(Model):
     vectorised
         A black box that takes many points in one call: each argument has a first axis of
         points, and so has the result.
-    labels, title, notes
+    labels, units, title, notes
         As for a model; label sets that a `per` names must be listed.
 
     Raises
@@ -60,6 +60,7 @@ class Target(Model):
         black_box: bool = False,
         vectorised: bool = False,
         labels: Mapping[str, list[str | int] | tuple[str | int, ...]] | None = None,
+        units: Mapping[str, str] | None = None,
         title: str = "",
         notes: str = "",
     ) -> None:

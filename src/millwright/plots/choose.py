@@ -23,8 +23,12 @@ class Chosen:
     """
 
     draws: Mapping[str, np.ndarray]
-    page: str = ""
-    posterior: Posterior | None = None
+    page: str
+    posterior: Posterior
+
+    def title(self, name: str) -> str:
+        """Return the title of a quantity's panel: its name with its unit."""
+        return self.posterior.draws.binding.specification.with_unit(name)
 
 
 def check_posterior(posterior: object) -> Posterior:

@@ -27,6 +27,21 @@ def energy_changes(
 ) -> Figure:
     """Draw the energies met, and how far one transition moves between them (Betancourt 2016).
 
+    Parameters
+    ----------
+    posterior
+        The fit to show.
+    axes
+        Axes to draw into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
     Raises
     ------
     ArgumentError

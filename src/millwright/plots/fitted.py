@@ -33,6 +33,8 @@ def fitted_line(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     column
         Column of numbers along the horizontal axis, or a column of a matrix (`flow`, `X[flow]`);
         others are held at their mean or most frequent label.
@@ -42,6 +44,19 @@ def fitted_line(
         How many single curves, each of one draw, to draw over the bands.
     axes
         Axes to draw into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_posterior(posterior)
     line = curve(posterior.draws, column, outcome, posterior.record.seed)
@@ -59,7 +74,7 @@ def fitted_line(
         panel.plot(line.x, middle, color=BLUE, lw=2, label=f"{what}, median")
         seen = posterior.draws.binding.arguments["observed", name]
         panel.plot(line.at, seen, "o", color=INK, ms=5, label="observed")
-        _labels(panel, column, name)
+        _labels(panel, posterior.draws, column, name)
         return finish(
             figure,
             f"Fitted line: {name} along {column}",
@@ -91,10 +106,27 @@ def prior_lines(
     ----------
     simulated
         Result of `model.simulate(data)`.
+    column
+        Column of numbers along the horizontal axis.
     lines
         How many single lines to draw over the band.
     axes
         Axes to draw into, without title and caption.
+    outcome
+        Which outcome, if there are several.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_simulated(simulated)
     draws: Draws = simulated.draws
@@ -109,7 +141,7 @@ def prior_lines(
             label = f"{what}: single lines from the prior" if at == 0 else None
             panel.plot(line.x, single, color=BLUE, lw=1.3, label=label)
         _whole_range(panel, line.expected[:lines], line)
-        _labels(panel, column, name)
+        _labels(panel, draws, column, name)
         return finish(
             figure,
             f"Prior: {name} along {column}, before seeing the data",
@@ -143,9 +175,10 @@ def _whole_range(axes: Axes, lines: np.ndarray, line: Curve) -> None:
     axes.set_ylim(low - 0.04 * (high - low), high + 0.04 * (high - low))
 
 
-def _labels(axes: Axes, column: str, outcome: str) -> None:
-    axes.set_xlabel(column)
-    axes.set_ylabel(outcome)
+def _labels(axes: Axes, draws: Draws, column: str, outcome: str) -> None:
+    with_unit = draws.binding.specification.with_unit
+    axes.set_xlabel(with_unit(column))
+    axes.set_ylabel(with_unit(outcome))
     axes.margins(x=0.02)
     axes.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
 

@@ -59,6 +59,19 @@ def model_graph(
     ----------
     model
         A model, or a posterior of it; at most 40 definitions and columns.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     sizes: dict[str, int] = {}
     if isinstance(model, Posterior):

@@ -47,6 +47,8 @@ def intervals(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         Quantities or expressions to show; at most 60 single numbers in 12 definitions a page.
     level, kind
@@ -55,6 +57,22 @@ def intervals(
         Values to mark, by the name of a row: a known truth, or another method's estimate.
     page
         Which page, from 1, where there are more.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     shown = chosen(posterior, names, _MOST_ROWS, page)
     marked = check_reference(reference, shown.draws)
@@ -73,7 +91,8 @@ def intervals(
                 _bars(axes, row, value, level, kind)
                 if name in marked:
                     axes.plot(marked[name], row, "D", color=INK, mec="white", ms=8, zorder=5)
-            _rows(axes, list(group))
+            with_unit = posterior.draws.binding.specification.with_unit
+            _rows(axes, [with_unit(name) for name in group])
         return finish(
             figure,
             f"Posterior: {kind_words(kind, level)}s{shown.page}",
@@ -131,11 +150,25 @@ def shrinkage(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     quantity
         A quantity with labels, or an expression of the same scale as the observed values, such
         as `expit(base + stone_effect)`.
     observed
         What each group shows by itself, by label: `data.groupby("stone")["load"].mean()`.
+    level, kind
+        Level and kind of the thin bar; the thick bar is the 50 % interval of the same kind.
+    axes
+        Axes to draw into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
 
     Raises
     ------
@@ -167,7 +200,7 @@ def shrinkage(
         counts = _rows_with(posterior, list(labels.values()))
         _rows(panel, [labels[name] + counts.get(labels[name], "") for name in ordered])
         panel.axvline(everyone, color=GREY, ls="--", lw=1.2, zorder=1)
-        panel.set_xlabel(quantity)
+        panel.set_xlabel(posterior.draws.binding.specification.with_unit(quantity))
         return finish(
             figure,
             f"Groups: {quantity}, observed beside estimated",
@@ -188,7 +221,7 @@ def _rows_with(posterior: Posterior, labels: Sequence[str]) -> dict[str, str]:
         if set(map(str, known)) == set(labels) and name in binding.tables.columns:
             counts = np.bincount(binding.tables.codes(name, known, name), minlength=len(known))
             return {
-                str(label): f" ({n} row{'s' * (n != 1)})"
+                str(label): f" ({n} row{'s' if n != 1 else ''})"
                 for label, n in zip(known, counts, strict=True)
             }
     return {}
@@ -206,6 +239,19 @@ def compare_estimates(
     ----------
     found
         Result of `mw.compare_estimates(...)`; at most 12 quantities.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     if not isinstance(found, AcrossFits):
         raise ArgumentError(

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
-import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure, SubFigure
 
 from millwright.draws.intervals import interval
 from millwright.draws.numbers import range_text
-from millwright.plots.choose import chosen
+from millwright.plots.choose import Chosen, chosen
 from millwright.plots.panels import Size
 from millwright.plots.per_chain import chain_legend
 from millwright.plots.replications import histogram
@@ -35,18 +34,36 @@ def overview(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         At most five quantities or expressions; by default the first ones, those with labels left
         out.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     if names is None and isinstance(posterior, Posterior):
         every = posterior.draws.names()
         single = [name for name in every if not posterior.draws.binding.axes[name]]
         names = (single or every)[:_MOST]
-    shown = chosen(posterior, names, _MOST).draws
+    shown = chosen(posterior, names, _MOST)
     with styled():
         figure = new_figure(*size)
-        ratios = [0.4 * len(shown) + 0.6, 1.3]
+        ratios = [0.4 * len(shown.draws) + 0.6, 1.3]
         halves = figure.subfigures(2, 1, squeeze=False, height_ratios=ratios)[:, 0]
         _quantities(halves[0], shown)
         _below(halves[1], posterior)
@@ -62,13 +79,13 @@ def overview(
         )
 
 
-def _quantities(above: SubFigure, shown: Mapping[str, np.ndarray]) -> None:
-    grid = above.subplots(len(shown), 2, squeeze=False, width_ratios=[7, 1])
-    for row, (name, value) in zip(grid, shown.items(), strict=True):
-        path_and_margin(row, name, value)
+def _quantities(above: SubFigure, shown: Chosen) -> None:
+    grid = above.subplots(len(shown.draws), 2, squeeze=False, width_ratios=[7, 1])
+    for row, (name, value) in zip(grid, shown.draws.items(), strict=True):
+        path_and_margin(row, value)
         low, high = interval(value.reshape(-1))
         ends = range_text(float(low), float(high), float(value.std(ddof=1)))
-        row[0].set_title(f"{name}   (95 % central interval {ends})")
+        row[0].set_title(f"{shown.title(name)}   (95 % central interval {ends})")
         row[0].set_xticks([])
 
 

@@ -40,7 +40,7 @@ def per_chain(
         figure, panels = panels_for(len(shown.draws), size, axes)
         for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
             draw(panel, name, value)
-            panel.set_title(name)
+            panel.set_title(shown.title(name))
         if axes is None:
             chain_legend(figure, len(next(iter(shown.draws.values()))), lines)
         return finish(

@@ -30,8 +30,25 @@ def leave_one_out_pit(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     outcome
         Which outcome, if there are several.
+    axes
+        Axes to draw into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     found = check_posterior(posterior).leave_one_out_pit().iloc[:, 0]
     known = list(dict.fromkeys(found.index.get_level_values("outcome")))

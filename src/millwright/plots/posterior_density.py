@@ -57,6 +57,8 @@ def posterior_densities(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         Quantities or expressions to show; at most 12 single numbers a page.
     level, kind
@@ -71,6 +73,22 @@ def posterior_densities(
         Which page, from 1, where there are more.
     axes
         Axes to draw a single quantity into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     shown = chosen(posterior, names, 12, page)
     marked = check_reference(reference, shown.draws)
@@ -82,7 +100,7 @@ def posterior_densities(
         for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
             _density(panel, value.reshape(-1), level, kind, regions.get(name))
             mark(panel, marked.get(name))
-            panel.set_title(name)
+            panel.set_title(shown.title(name))
         words = kind_words(kind, level)
         return finish(
             figure,
@@ -162,15 +180,15 @@ def _region(axes: Axes, region: tuple[float, float]) -> None:
 
 
 def _named(axes: Axes, words: str, at: float) -> None:
-    """Write above a panel what a band or line in it is."""
+    """Write at the top of a panel what a band or line in it is."""
     axes.annotate(
         words,
         (at, 1.0),
-        (0, 2),
+        (0, -2),
         xycoords=axes.get_xaxis_transform(),
         textcoords="offset points",
         ha="center",
-        va="bottom",
+        va="top",
         fontsize=8.5,
         color=INK,
     )
@@ -200,6 +218,19 @@ def decision(
     ----------
     made
         Result of `posterior.decide(...)`; at most 8 quantities.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     if not isinstance(made, Decision):
         raise ArgumentError(f"Give the result of posterior.decide(), not {type(made).__name__}.")

@@ -70,6 +70,14 @@ def predictive_check(
         Column of the data: the horizontal axis of `rows` and `residuals`, the groups of `groups`.
     axes
         Axes to draw into, without title and caption; not for `statistics`.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
 
     Raises
     ------

@@ -42,6 +42,8 @@ def prior_posterior(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         Quantities or expressions to show; at most 12 single numbers a page.
     leave_out
@@ -52,6 +54,22 @@ def prior_posterior(
         Which page, from 1, where there are more.
     axes
         Axes to draw a single quantity into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     check_posterior(posterior)
     asked = posterior.draws.names() if names is None else names
@@ -67,7 +85,9 @@ def prior_posterior(
         figure, panels = panels_for(len(shown.draws), size, axes)
         for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
             known = known_prior(posterior.draws.binding.specification, name)
-            _both(panel, name, _prior_curve(known, prior[name], 0.99), value.reshape(-1))
+            _both(
+                panel, shown.title(name), _prior_curve(known, prior[name], 0.99), value.reshape(-1)
+            )
             mark(panel, marked.get(name))
         if axes is None:
             handles = [Patch(color=tint(GREY, 0.45)), Line2D([], [], color=BLUE, lw=2)]
@@ -109,13 +129,13 @@ def _ends(known: KnownPrior | None, values: np.ndarray) -> np.ndarray:
 
 
 def _both(
-    axes: Axes, name: str, prior: tuple[np.ndarray, np.ndarray], posterior: np.ndarray
+    axes: Axes, title: str, prior: tuple[np.ndarray, np.ndarray], posterior: np.ndarray
 ) -> None:
     grid, height = prior
     axes.fill_between(grid, height / height.max(), color=tint(GREY, 0.45), lw=0)
     grid, height = density(posterior)
     axes.plot(grid, height / height.max(), color=BLUE, lw=2)
-    axes.set_title(name)
+    axes.set_title(title)
     axes.set_ylim(0, 1.08)
     bare(axes)
 
@@ -135,11 +155,28 @@ def prior_densities(
         Result of `model.simulate(data)`.
     names
         Quantities to show; at most 12 single numbers.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     check_simulated(simulated)
     single = chosen_numbers(simulated.draws, names)
     if not 0 < len(single) <= _MOST:
         raise ArgumentError(f"{len(single)} quantities do not fit; choose 1 to {_MOST} by name.")
+    with_unit = simulated.draws.binding.specification.with_unit
     with styled():
         figure, panels = panel_grid(len(single), size)
         for axes, (name, value) in zip(panels, single.items(), strict=True):
@@ -149,7 +186,7 @@ def prior_densities(
             ends = _ends(known, flat)
             axes.plot(ends, [0, 0], color=INK, lw=5, clip_on=False)
             about = "" if known is not None else "about "
-            axes.set_title(f"{name}: {about}{short(ends[0])} to {short(ends[1])}")
+            axes.set_title(f"{with_unit(name)}: {about}{short(ends[0])} to {short(ends[1])}")
             axes.set_ylim(bottom=0)
             bare(axes)
         return finish(
@@ -178,6 +215,21 @@ def prior_data(
         Result of `model.simulate(data)`.
     outcome
         Which outcome, if there are several; not one of labels.
+    axes
+        Axes to draw into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_simulated(simulated)
     numbers = {
@@ -202,7 +254,7 @@ def prior_data(
             label = "single simulated data sets" if at == 0 else ""
             panel.plot(one, share, color=INK, lw=0.5, label=label)
         panel.set_xlim(*np.quantile(copies, [0.01, 0.99]))
-        panel.set_xlabel(name)
+        panel.set_xlabel(simulated.draws.binding.specification.with_unit(name))
         panel.set_ylabel("share of rows at or below")
         panel.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
         return finish(

@@ -39,12 +39,30 @@ def rank_counts(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         Quantities or expressions to show; at most 12 single numbers a page.
     page
         Which page, from 1, where there are more.
     axes
         Axes to draw a single quantity into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     shown = chosen(posterior, names, 12, page)
     alone = posterior.draws.shape[0] == 1

@@ -37,6 +37,8 @@ def samplers(
 
     Parameters
     ----------
+    compared
+        Result of `mw.compare_samplers(...)`.
     names
         At most four quantities; by default the first ones of the table.
     show
@@ -45,6 +47,22 @@ def samplers(
     exact
         For `densities`: exact ones to lay over them, by quantity, as functions of an array of
         places, such as `scipy.stats.norm(0, 1).pdf`; or from numerical integration.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     if show not in get_args(View):
         raise ArgumentError(f"`show` must be one of {', '.join(get_args(View))}, not {show!r}.")

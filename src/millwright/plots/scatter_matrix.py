@@ -34,8 +34,26 @@ def scatter_matrix(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         Two to six quantities or expressions.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     shown = chosen(posterior, names, _MOST).draws
     if len(shown) < 2:

@@ -32,10 +32,25 @@ def series(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     outcome
         Which outcome, if there are several.
     ahead
         How many rows to go on after the last one, for a series without predictors.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_posterior(posterior)
     names = [
@@ -83,7 +98,8 @@ def _readings(axes: Axes, posterior: Posterior, name: str, ahead: int) -> None:
         draws = posterior.predict(rows=ahead).draws[name]
         x = np.arange(len(seen) + 1, len(seen) + ahead + 1)
         _bands(axes, x, draws, YELLOW, "forecast")
-    axes.set_title(f"{name} (dotted: no reading)" if np.isnan(seen).any() else name)
+    title = posterior.draws.binding.specification.with_unit(name)
+    axes.set_title(f"{title}; dotted: no reading" if np.isnan(seen).any() else title)
     axes.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
     light_grid(axes, "y")
 

@@ -136,7 +136,7 @@ def wrapped(name: str, width: int) -> str:
     """Break a long name after signs between its words, never inside a word."""
     lines = [""]
     for piece in re.findall(r"[^_\[\], .]*[_\[\], .]?", name):
-        if lines[-1] and len(lines[-1]) + len(piece) > width:
+        if piece and lines[-1] and len(lines[-1]) + len(piece) > width:
             lines.append("")
         lines[-1] += piece
     return "\n".join(line.strip() for line in lines)

@@ -35,6 +35,8 @@ def trace(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         Quantities or expressions to show; at most 8 single numbers a page.
     warmup
@@ -47,6 +49,18 @@ def trace(
         Width and height in inches.
     text
         Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     shown = chosen(posterior, names, 8 - warmup, page)
     rows = len(shown.draws) + warmup
@@ -59,7 +73,8 @@ def trace(
             panels[0, 1].set_visible(False)
         below = panels[int(warmup) :]
         for (wide, margin), (name, value) in zip(below, shown.draws.items(), strict=True):
-            path_and_margin((wide, margin), name, value, before.get(name))
+            path_and_margin((wide, margin), value, before.get(name))
+            wide.set_title(shown.title(name))
             wide.tick_params(labelbottom=wide is panels[-1, 0])
         panels[-1][0].set_xlabel(
             "draw, the warm-up left of the line" if before else "draw after warm-up"
@@ -91,16 +106,16 @@ def _before(posterior: Posterior, names: Sequence[str]) -> dict[str, np.ndarray]
 
 
 def path_and_margin(
-    panels: Sequence[Axes], name: str, value: np.ndarray, before: np.ndarray | None = None
+    panels: Sequence[Axes], value: np.ndarray, before: np.ndarray | None = None
 ) -> None:
     """Draw the path of each chain, after its warm-up if that is given, and its density beside."""
     wide, margin = panels
     margin.sharey(wide)
-    _paths(wide, name, value, before)
+    _paths(wide, value, before)
     _sideways(margin, value)
 
 
-def _paths(axes: Axes, name: str, value: np.ndarray, before: np.ndarray | None) -> None:
+def _paths(axes: Axes, value: np.ndarray, before: np.ndarray | None) -> None:
     first = 1
     whole = value
     if before is not None:
@@ -113,7 +128,6 @@ def _paths(axes: Axes, name: str, value: np.ndarray, before: np.ndarray | None) 
     for chain, line in enumerate(whole[:, ::step]):
         colour, _ = CHAINS[chain % len(CHAINS)]
         axes.plot(draws, line, color=colour, lw=0.6)
-    axes.set_title(name)
     axes.set_xlim(first, max(2, value.shape[1]))
 
 
@@ -159,6 +173,8 @@ def densities(
 
     Parameters
     ----------
+    posterior
+        The fit to show.
     names
         Quantities or expressions to show; at most 12 single numbers a page.
     reference
@@ -167,6 +183,22 @@ def densities(
         Which page, from 1, where there are more.
     axes
         Axes to draw a single quantity into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For what is not a posterior, a page that is not there, or more quantities than fit into one
+        figure.
+    UnknownLabelError
+        For a quantity that is not there.
     """
     shown = chosen(posterior, names, 12, page)
     marked = check_reference(reference, shown.draws)

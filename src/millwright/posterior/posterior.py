@@ -191,6 +191,15 @@ class Posterior:
         form
             `text`, `markdown`, `html`, `latex`, or `csv` (all rows and digits). The others fold
             long tables: of a definition with many numbers they show the extremes.
+
+        Returns
+        -------
+        The table with notes on how to read it.
+
+        Raises
+        ------
+        ArgumentError
+            As for `table`, and for another form.
         """
         return written(self._table(names, level, kind, order), form)
 
@@ -215,6 +224,17 @@ class Posterior:
         self, name: str, level: float = 0.95, kind: IntervalKind = "central"
     ) -> xr.DataArray:
         """Return both ends of a credible interval, with a dimension `end` (low, high).
+
+        Parameters
+        ----------
+        name
+            A quantity.
+        level, kind
+            Level and kind of the credible interval: `central` or `hdi`.
+
+        Returns
+        -------
+        Dimensions `end` and the label sets of the quantity.
 
         Raises
         ------
@@ -285,6 +305,10 @@ class Posterior:
             The label set whose labels are compared, by default the first; each difference is
             taken within each label of the other sets.
 
+        Returns
+        -------
+        One row a difference, columns as in `table`.
+
         Raises
         ------
         ArgumentError
@@ -304,7 +328,22 @@ class Posterior:
         kind: TableKind = "central",
         over: str | None = None,
     ) -> str:
-        """Return the table of `contrasts` as text, rounded like every posterior table."""
+        """Return the table of `contrasts` as text, rounded like every posterior table.
+
+        Parameters
+        ----------
+        name, against, level, kind, over
+            As for `contrasts`.
+
+        Returns
+        -------
+        The table with notes on how to read it.
+
+        Raises
+        ------
+        ArgumentError
+            As for `contrasts`.
+        """
         return written(make_table(contrasts(self.draws, name, against, over), level, kind))
 
     def decide(
@@ -330,6 +369,10 @@ class Posterior:
             A single value instead.
         level, kind
             Level and kind of the interval.
+
+        Returns
+        -------
+        The decision for each number, with the shares of the posterior below, inside and above.
 
         Raises
         ------
@@ -453,6 +496,10 @@ class Posterior:
             What to do with labels that the fit has not seen: `refuse`, or `draw` their
             effects from their prior given the other unknowns (the distribution of the groups),
             once for each posterior draw.
+
+        Returns
+        -------
+        Draws of each outcome, with `.table()` and `.score(truth)`.
 
         Raises
         ------
@@ -684,6 +731,10 @@ class Posterior:
         save, replace
             Folder for the longer run, and whether to overwrite a run that is there. A stored run
             grows in its own folder by `mw.resume(path, draws=...)`.
+
+        Returns
+        -------
+        The longer fit; this one stays as it is.
 
         Raises
         ------

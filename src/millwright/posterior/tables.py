@@ -30,5 +30,10 @@ def posterior_table(
     with np.errstate(invalid="ignore", over="ignore"):
         single = chosen_numbers(draws, names)
         table = make_table(single, level, kind, order, measures, never_negative(draws))
+    units = dict(draws.binding.specification.units)
+    if units:
+        column = [units.get(name.split("[")[0], "") for name in table.names]
+        if any(column):
+            table = replace(table, shown={"unit": column, **table.shown})
     notes = mode_notes(modes, table.columns["effective draws"])
     return replace(table, notes=(*table.notes, *notes))

@@ -38,7 +38,7 @@ __all__ = [
     "write_new",
 ]
 
-_TABLES = ("priors", "likelihood", "derived", "columns", "log_density_terms", "labels")
+_TABLES = ("priors", "likelihood", "derived", "columns", "log_density_terms", "labels", "units")
 _TEXTS = ("title", "notes")
 _KINDS: dict[str | None, Any] = {
     "start": (dict, list),
@@ -129,6 +129,7 @@ def specification_from(text: str, name: str) -> Specification:
         tables["columns"],
         tables["log_density_terms"],
         tables["labels"],
+        tables["units"],
     )
 
 
@@ -167,7 +168,8 @@ def sheet_text(specification: Specification) -> str:
             for definition in definitions:
                 table.add(definition.name, _value(definition))
             document.add(name, table)
-    for name, entries in (("columns", specification.columns), ("labels", specification.labels)):
+    for name in ("columns", "labels", "units"):
+        entries = getattr(specification, name)
         if entries:
             table = tomlkit.table()
             for key, value in entries:

@@ -119,6 +119,10 @@ def sheet_schema(methods: Mapping[str, tuple[str, ...]]) -> dict[str, Any]:
             "log_density_terms": _described("Expressions added to the log density.", _DEFINITIONS),
             "columns": _described("Other names for data columns.", names),
             "labels": _described("Label sets that are not a single column.", labels),
+            "units": _described(
+                "Units of quantities and columns, as tables and figures show them.",
+                {"type": "object", "additionalProperties": {"type": "string", "minLength": 1}},
+            ),
             "fit": _described(
                 "Settings of a fit; options of a command win over them.",
                 {
