@@ -19,7 +19,7 @@ def chains(change):
     """Judge four good chains of one quantity, changed."""
     x = np.random.default_rng(3).standard_normal((4, 1000))
     change(x)
-    return " ".join(str(judge(measure({"load": x}), Sampling(4, 1000))).split())
+    return " ".join(str(judge(measure({"load": x}), Sampling(chains=4, draws=1000))).split())
 
 
 class ChainsInTrouble(unittest.TestCase):
@@ -61,18 +61,18 @@ class ChainsInTrouble(unittest.TestCase):
     def test_chains_apart_in_a_few_draws_are_not_called_modes_outright(self):
         x = np.random.default_rng(3).standard_normal((4, 40))
         x[:2] += 20
-        text = " ".join(str(judge(measure({"load": x}), Sampling(4, 40))).split())
+        text = " ".join(str(judge(measure({"load": x}), Sampling(chains=4, draws=40))).split())
         self.assertIn("40 draws a chain are too few to tell why: run longer", text)
 
     def test_too_few_draws(self):
         x = np.random.default_rng(3).standard_normal((4, 40))
-        text = str(judge(measure({"load": x}), Sampling(4, 40)))
+        text = str(judge(measure({"load": x}), Sampling(chains=4, draws=40)))
         self.assertIn("Too few effective draws", text)
         self.assertIn("draws=", text)
 
     def test_a_tail_without_moments(self):
         x = np.random.default_rng(3).standard_cauchy((4, 1000))
-        text = " ".join(str(judge(measure({"ratio": x}), Sampling(4, 1000))).split())
+        text = " ".join(str(judge(measure({"ratio": x}), Sampling(chains=4, draws=1000))).split())
         self.assertIn("Heavy tails in `ratio`", text)
         self.assertIn("Report median and interval", text)
 
@@ -84,12 +84,16 @@ class ChainsInTrouble(unittest.TestCase):
             "exponential": generator.standard_exponential((4, 1000)),
         }.items():
             with self.subTest(name=name):
-                self.assertEqual(judge(measure({name: x}), Sampling(4, 1000)).findings, ())
+                self.assertEqual(
+                    judge(measure({name: x}), Sampling(chains=4, draws=1000)).findings, ()
+                )
 
     def test_more_effective_draws_than_draws_are_explained(self):
         noise = np.random.default_rng(5).standard_normal((4, 1001))
         x = noise[:, 1:] - 0.6 * noise[:, :-1]
-        self.assertIn("is no fault", str(judge(measure({"load": x}), Sampling(4, 1000))))
+        self.assertIn(
+            "is no fault", str(judge(measure({"load": x}), Sampling(chains=4, draws=1000)))
+        )
 
 
 class ModelsInTrouble(unittest.TestCase):

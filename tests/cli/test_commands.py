@@ -88,7 +88,7 @@ class Commands(unittest.TestCase):
 
     def test_bad_input_is_exit_status_2_with_a_short_message(self):
         bad_sheet = self.folder / "bad.toml"
-        bad_sheet.write_text(SHEET.read_text().replace("drying * hours", "drying * hourz"))
+        bad_sheet.write_text(SHEET.read_text().replace("hours", "hourz"))
         bad_data = self.folder / "bad.csv"
         frame = pd.read_csv(self.data)
         frame.loc[3, "hours"] = None

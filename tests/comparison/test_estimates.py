@@ -56,7 +56,9 @@ class SideBySide(unittest.TestCase):
     def test_a_change_of_sign_is_told(self):
         up = np.random.default_rng(0).normal(5, 1, (2, 250))
         draws = {"slope": {"one": up, "two": -up}}
-        found = AcrossFits(draws, 0.95, "central", {"one": True, "two": False})
+        found = AcrossFits(
+            draws=draws, level=0.95, kind="central", good={"one": True, "two": False}
+        )
         self.assertIn("`slope` changes its SIGN between one and two", str(found))
         self.assertIn("The verdict on `two` is not good", str(found))
 

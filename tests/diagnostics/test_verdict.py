@@ -18,7 +18,7 @@ def verdict(change=None, draws=1000, chains=4, diverging=0, **rest):
         change(x)
     per_chain = np.zeros(chains)
     per_chain[0] = diverging
-    made = Sampling(chains, draws, per_chain, enough=100 * chains, **rest)
+    made = Sampling(chains=chains, draws=draws, diverging=per_chain, enough=100 * chains, **rest)
     return judge(measure(x), made)
 
 

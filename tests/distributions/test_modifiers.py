@@ -21,8 +21,10 @@ def read(text):
     """Return the family and the numbers of its arguments."""
     definition = define("y", text)
     key, arguments = distribution_arguments(definition)
-    part = Part("y", "outcome", key, arguments, (), definition)
-    evaluation = Evaluation(on_numpy, Program((), (), (), ()), {})
+    part = Part(
+        name="y", kind="outcome", family=key, arguments=arguments, per=(), definition=definition
+    )
+    evaluation = Evaluation(on_numpy, Program(parts=(), columns=(), sizes=(), outcome_axes=()), {})
     numbers = {name: float(v.values) for name, v in evaluation.parameters(part).items()}
     return family_of(key, arguments), numbers
 

@@ -1,5 +1,6 @@
 """What a posterior answers: tables, intervals, statements, labelled draws."""
 
+import re
 import unittest
 
 import numpy as np
@@ -71,7 +72,8 @@ class Numbers(unittest.TestCase):
         self.assertEqual([decimals_of(sd) for sd in (0.0996, 9.96, 120.0, 0.0)], [2, 0, -1, 3])
         table = straight().summary()
         for line in table.split("\n")[1:5]:
-            decimals = {len(x.split(".")[1]) for x in line.split()[1:4]}
+            numbers = re.findall(r"-?\d+\.\d+", line)[:3]
+            decimals = {len(x.split(".")[1]) for x in numbers}
             self.assertEqual(len(decimals), 1, line)
         self.assertIn("may change with another seed", table)
 

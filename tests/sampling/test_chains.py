@@ -40,7 +40,11 @@ def target(density, dimension, arguments=None, spread=1.0):
         return spread * generator.standard_normal((n, dimension))
 
     return TargetDensity(
-        dimension, density, arguments or {}, starts, lambda positions: "It is nowhere."
+        dimension=dimension,
+        log_density=density,
+        arguments=arguments or {},
+        starts=starts,
+        explain=lambda positions: "It is nowhere.",
     )
 
 

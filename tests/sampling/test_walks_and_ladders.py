@@ -42,12 +42,20 @@ class Learning(unittest.TestCase):
         def starts(generator, n):
             return generator.standard_normal((n, 1))
 
-        target = TargetDensity(1, None, {}, starts, plain=plain)
+        target = TargetDensity(
+            dimension=1, log_density=None, arguments={}, starts=starts, plain=plain
+        )
         points, values, spread = good_start(target, np.random.default_rng(0), wanted=3)
         self.assertTrue((points > 0).all())
         self.assertTrue((np.diff(values) <= 0).all())
         self.assertAlmostEqual(spread[0], 1.0, delta=0.2)
-        nowhere = TargetDensity(1, None, {}, starts, plain=lambda q: np.full(len(q), np.nan))
+        nowhere = TargetDensity(
+            dimension=1,
+            log_density=None,
+            arguments={},
+            starts=starts,
+            plain=lambda q: np.full(len(q), np.nan),
+        )
         with self.assertRaises(StartError):
             good_start(nowhere, np.random.default_rng(0))
 

@@ -14,7 +14,10 @@ from millwright.terminal.progress import auto_listener, bar_listener, line_liste
 
 def progress(stage="sampling", seconds=10.0, done=(500, 500), divergences=0):
     chains = tuple(
-        ChainProgress(at, n < 1000, n, 2000, divergences, 10 * n) for at, n in enumerate(done)
+        ChainProgress(
+            chain=at, warming=n < 1000, done=n, total=2000, divergences=divergences, steps=10 * n
+        )
+        for at, n in enumerate(done)
     )
     return Progress(stage, seconds, chains)
 

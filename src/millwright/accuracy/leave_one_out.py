@@ -31,7 +31,7 @@ _ROWS_AT_ONCE = 500
 """How many rows are looked at together, to bound the memory."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class LeaveOneOut(Shown):
     """Leave-one-out estimate of a model's predictive accuracy.
 
@@ -176,4 +176,10 @@ def leave_one_out(draws: Draws) -> LeaveOneOut:
         log_weights, k[at] = smoothed_log_weights(-log_lik[:, at], share[at])
         elpd[at] = logsumexp(log_weights + log_lik[:, at])
     in_sample = logsumexp(log_lik, axis=0) - np.log(size)
-    return LeaveOneOut(rows, elpd, k, highest_good_k(size), float(np.sum(in_sample - elpd)))
+    return LeaveOneOut(
+        rows=rows,
+        elpd_by_row=elpd,
+        k=k,
+        k_limit=highest_good_k(size),
+        effective_parameters=float(np.sum(in_sample - elpd)),
+    )

@@ -29,7 +29,7 @@ _FAR_FROM_ZERO = 10.0
 _SMALL, _LARGE = 1e-3, 1e3
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ModelCheck:
     """What a dry run found.
 
@@ -150,16 +150,18 @@ def check(
         finite.append(np.isfinite(value) and np.isfinite(gradient).all())
     sizes = {name: len(labels) for name, labels in binding.labels.items()}
     return ModelCheck(
-        describe(model.specification, sizes, binding.taken.values(), gathered(binding).notes),
-        dict(binding.tables.sizes),
-        sizes,
-        target.dimension,
-        float(np.mean(finite)),
-        1e6 * float(np.min(seconds)),
-        answered,
-        _steps(settings),
-        _left_out(binding),
-        tuple(_troubles(binding, target.dimension, float(np.mean(finite)))),
+        description=describe(
+            model.specification, sizes, binding.taken.values(), gathered(binding).notes
+        ),
+        rows=dict(binding.tables.sizes),
+        labels=sizes,
+        unknowns=target.dimension,
+        finite=float(np.mean(finite)),
+        microseconds=1e6 * float(np.min(seconds)),
+        workers=answered,
+        steps=_steps(settings),
+        left_out=_left_out(binding),
+        troubles=tuple(_troubles(binding, target.dimension, float(np.mean(finite)))),
     )
 
 

@@ -51,7 +51,7 @@ def starter_sheet(data: pd.DataFrame, outcome: str | None, name: str) -> str:
     return writer.text(chosen, name)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _Outcome:
     """How an outcome is modelled.
 
@@ -78,28 +78,38 @@ def _outcome(values: np.ndarray) -> _Outcome:
     known = values[np.isfinite(values)]
     if len(known) and np.isin(known, (0, 1)).all():
         return _Outcome(
-            "is 0 or 1: the model is of the chance of a 1, on the log-odds scale.",
-            "1",
-            ("base", "normal(0, 1.5)", "log odds at average predictors"),
-            (),
-            "bernoulli(log_odds=MEAN)",
+            words="is 0 or 1: the model is of the chance of a 1, on the log-odds scale.",
+            spread="1",
+            base=("base", "normal(0, 1.5)", "log odds at average predictors"),
+            rest=(),
+            likelihood="bernoulli(log_odds=MEAN)",
         )
     middle, spread = float(known.mean()), _short(float(known.std()) or 1.0)
     if _counts(known):
         return _Outcome(
-            "holds whole numbers from 0: the model is of counts, on the log scale. Where they are "
-            "successes among trials, use binomial(trials=..., log_odds=...).",
-            "1",
-            ("base", f"normal({_short(np.log(middle))}, 1)", "log count at average predictors"),
-            (("shape", "exponential(rate=0.1)", "small: counts vary more than Poisson ones"),),
-            "negative_binomial(mean=exp(MEAN), shape=shape)",
+            words="holds whole numbers from 0: the model is of counts, on the log scale. Where "
+            "they are successes among trials, use binomial(trials=..., log_odds=...).",
+            spread="1",
+            base=(
+                "base",
+                f"normal({_short(np.log(middle))}, 1)",
+                "log count at average predictors",
+            ),
+            rest=(
+                ("shape", "exponential(rate=0.1)", "small: counts vary more than Poisson ones"),
+            ),
+            likelihood="negative_binomial(mean=exp(MEAN), shape=shape)",
         )
     return _Outcome(
-        "is a number on a scale.",
-        spread,
-        ("base", f"normal({_short(middle)}, 2 * {spread})", "the outcome at average predictors"),
-        (("noise", f"half_normal({spread})", "what the predictors leave unexplained"),),
-        "normal(MEAN, noise)",
+        words="is a number on a scale.",
+        spread=spread,
+        base=(
+            "base",
+            f"normal({_short(middle)}, 2 * {spread})",
+            "the outcome at average predictors",
+        ),
+        rest=(("noise", f"half_normal({spread})", "what the predictors leave unexplained"),),
+        likelihood="normal(MEAN, noise)",
     )
 
 

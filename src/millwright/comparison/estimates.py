@@ -28,7 +28,7 @@ from millwright.posterior.posterior import Posterior
 __all__ = ["AcrossFits", "ScoresCompared", "compare_estimates", "compare_predictions"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class AcrossFits(Shown):
     """The same quantities in several fits.
 
@@ -186,7 +186,9 @@ def compare_estimates(
         if all(name in s for fit, s in zip(posteriors, sided, strict=True) if fit in fits)
     )
     good = {fit: posterior.verdict.good for fit, posterior in posteriors.items()}
-    return AcrossFits(found, float(level), check_kind(kind), good, one_sided)
+    return AcrossFits(
+        draws=found, level=float(level), kind=check_kind(kind), good=good, one_sided=one_sided
+    )
 
 
 def _numbers(posterior: Posterior, names: str | Sequence[str] | None) -> dict[str, np.ndarray]:

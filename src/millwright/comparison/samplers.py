@@ -36,7 +36,7 @@ _TRUTH_KEY = (
 )
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class SamplersCompared(Shown):
     """The same target sampled by several methods.
 
@@ -173,7 +173,7 @@ def compare_samplers(
     if not known:
         table = table.drop(columns=["truth", "error / Monte Carlo error"])
     said = {label: str(error) for label, error in failures.items()}
-    return SamplersCompared(table, posteriors, known, said)
+    return SamplersCompared(table=table, posteriors=posteriors, truth=known, failures=said)
 
 
 def _chosen(names: str | Sequence[str] | None) -> Sequence[str] | None:

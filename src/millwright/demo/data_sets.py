@@ -16,7 +16,7 @@ __all__ = ["DATA_SETS", "DataSet", "load", "sheet_path"]
 _FOLDER = Path(__file__).parent
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class DataSet:
     """A made-up data set.
 
@@ -72,7 +72,7 @@ def load(name: str) -> DataSet:
         chosen = frame["held_back"] == "yes"
         rest = frame.drop(columns="held_back")
         frame, held_back = (rest[rows].reset_index(drop=True) for rows in (~chosen, chosen))
-    return DataSet(name, about, frame, held_back, truth)
+    return DataSet(name=name, about=about, frame=frame, held_back=held_back, truth=truth)
 
 
 def sheet_path(name: str) -> Path:

@@ -77,7 +77,7 @@ class Finding:
         }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Sampling:
     """How draws were made, as far as the verdict needs it.
 

@@ -17,7 +17,7 @@ _ENOUGH_VISITS = 100
 _USUAL = 128
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Modes:
     """Peaks found before sampling, and how the draws are spread over them.
 

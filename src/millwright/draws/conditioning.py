@@ -36,7 +36,7 @@ MOST = 1000
 """Draws used where each needs a factorisation of its own."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Conditional:
     """A joint outcome at new rows given the fitted ones.
 
@@ -125,7 +125,7 @@ def _forecast(
     )
     noise = np.broadcast_to(p["noise"][..., None], (size, 1))
     outcome = latent + noise * generator.standard_normal((size, ahead))
-    return Conditional(latent, outcome, mean, variance)
+    return Conditional(latent=latent, outcome=outcome, mean=mean, variance=variance)
 
 
 def joint_arguments(
@@ -183,4 +183,6 @@ def conditioned(
         results[1][at] = mean
         results[2][at] = np.maximum(np.diagonal(cov), 0.0) + noise2[at, known:]
     noise = np.sqrt(noise2[:, known:]) * rng.standard_normal((size, new))
-    return Conditional(results[0], results[0] + noise, results[1], results[2])
+    return Conditional(
+        latent=results[0], outcome=results[0] + noise, mean=results[1], variance=results[2]
+    )

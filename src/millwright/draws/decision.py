@@ -31,7 +31,7 @@ _LEVELS = (0.5, 0.8, 0.9, 0.95, 0.99)
 _WIDTHS = (0.0, 0.25, 0.5, 1.0, 1.5, 2.0, 3.0)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Decision(Shown):
     """What the posterior says about a region or a value.
 
@@ -192,7 +192,14 @@ def decide(
     flat = {name: value.reshape(-1) for name, value in draws.items()}
     for values in flat.values():
         interval(values, level, kind)
-    return Decision(quantity, region, null is not None, float(level), kind, flat)
+    return Decision(
+        quantity=quantity,
+        region=region,
+        single=null is not None,
+        level=float(level),
+        kind=kind,
+        draws=flat,
+    )
 
 
 def _region(rope: object) -> tuple[float, float]:

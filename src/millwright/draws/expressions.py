@@ -20,7 +20,7 @@ from millwright.modelling.specification import Part
 __all__ = ["Evaluated", "cell_labels", "chosen_numbers", "evaluated", "single_numbers"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Evaluated:
     """Draws of an expression.
 
@@ -62,7 +62,14 @@ def evaluated(draws: Draws, text: str, what: str = "statement") -> Evaluated:
     definition = Definition(what, inner, per, written=text.strip())
     with lent(draws.binding.program.foreign):
         check_functions(definition)
-    part = Part(what, "derived", "", (("", inner),), (), definition)
+    part = Part(
+        name=what,
+        kind="derived",
+        family="",
+        arguments=(("", inner),),
+        per=(),
+        definition=definition,
+    )
     try:
         item = draws.evaluation().expression(inner, part)
     except KeyError as error:
@@ -75,7 +82,9 @@ def evaluated(draws: Draws, text: str, what: str = "statement") -> Evaluated:
     axes = item.labels
     size = (chains * n, *draws.binding.program.shape(axes))
     values = np.array(full(item, (DRAW, *axes), size)).reshape(chains, n, -1)
-    return Evaluated(inner, joint, values, tuple(cell_labels(draws, axes)), axes)
+    return Evaluated(
+        node=inner, joint=joint, values=values, labels=tuple(cell_labels(draws, axes)), axes=axes
+    )
 
 
 def chosen_numbers(draws: Draws, names: str | Sequence[str] | None) -> dict[str, np.ndarray]:

@@ -78,7 +78,7 @@ def scores_shown(frame: pd.DataFrame) -> tuple[pd.DataFrame, str]:
     return shown.rename_axis([None] * frame.index.nlevels), key
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Predictions(Shown):
     """Predictive draws for new rows.
 
@@ -390,7 +390,16 @@ def predict(
     expected |= {name: found.mean.mean(axis=0) for name, found in joint.items()}
     latent = {name: found.latent for name, found in joint.items()}
     numbers = numbers or _going_on(old, binding, together)
-    return Predictions(copies, expected, latent, known, binding, seed, joint, numbers)
+    return Predictions(
+        draws=copies,
+        expected=expected,
+        latent=latent,
+        _known=known,
+        _binding=binding,
+        _generator_seed=seed,
+        _joint=joint,
+        _numbers=numbers,
+    )
 
 
 def _going_on(old: Binding, new: Binding, parts: Sequence[Part]) -> dict[str, np.ndarray]:

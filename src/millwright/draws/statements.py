@@ -19,7 +19,7 @@ __all__ = ["Probabilities", "Probability", "probability_of"]
 _ORDERS = ("<", "<=", ">", ">=")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Probability(Shown):
     """Posterior probability that a statement holds.
 
@@ -154,5 +154,9 @@ def _probability(statement: str, holds: np.ndarray, compares: bool) -> Probabili
     safe = (share * ess + 0.5) / (ess + 1)
     error = float(np.sqrt(safe * (1 - safe) / ess))
     return Probability(
-        statement, share, error, size, 1 - 2 * min(share, 1 - share) if compares else None
+        statement=statement,
+        value=share,
+        monte_carlo_error=error,
+        draws=size,
+        two_sided=1 - 2 * min(share, 1 - share) if compares else None,
     )

@@ -32,7 +32,7 @@ _KEY = (
 _WORTH_A_NOTE = 0.1
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Table:
     """A posterior table as numbers and as text.
 
@@ -104,7 +104,13 @@ def make_table(
     notes = (*_notes(names, numbers, headings), *_last_digits(names, numbers, size))
     if (numbers["effective draws"] > size).any():
         notes = (*notes, ABOVE_ALL)
-    return Table(names, columns, _shown(numbers, headings, size), notes, order)
+    return Table(
+        names=names,
+        columns=columns,
+        shown=_shown(numbers, headings, size),
+        notes=notes,
+        order=order,
+    )
 
 
 def _numbers(

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["Estimate", "estimate_at", "refuse_hierarchy"]
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Estimate(Shown):
     """A point estimate with standard errors from the curvature.
 
@@ -98,10 +98,10 @@ def estimate_at(binding: Binding, peak: Peak, method: str) -> Estimate:
         index=pd.Index(found.names, name="unknown"),
     )
     return Estimate(
-        method,
-        frame,
-        peak.log_density,
-        tuple(_peak_notes(binding, peak, bool(at_end.any()), without)),
+        method=method,
+        values=frame,
+        log_density=peak.log_density,
+        notes=tuple(_peak_notes(binding, peak, bool(at_end.any()), without)),
     )
 
 

@@ -48,7 +48,7 @@ _ENTRIES = (
 )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Opened:
     """A fit read from a folder.
 
@@ -85,11 +85,11 @@ def _header(binding: Binding, record: Record, sheet: str | None) -> Header:
         if key[0] in ("information", "pull")
     }
     return Header(
-        _json_record(binding, record),
-        sheet_text(binding.specification),
-        sheet,
-        binding.given or binding.tables,
-        constants,
+        record=_json_record(binding, record),
+        model=sheet_text(binding.specification),
+        sheet=sheet,
+        data=binding.given or binding.tables,
+        coordinates=constants,
     )
 
 
@@ -127,7 +127,7 @@ def run_in_folder(
     started = now()
     empty = record_of(job, [], {}, started, False, None)
     create_run(path, _header(job.binding, empty, sheet), replace_old)
-    before = _Before({}, {}, {"started": started}, False)
+    before = _Before(states={}, chains={}, record={"started": started}, extended=False)
     return _run_in(path, job, before, locked(path), workers, listener)
 
 
@@ -172,13 +172,15 @@ def resume_in_folder(
             and all(state.done >= planned for state in opened.states.values())
         )
         chains = {c: f for unit in stored.units.values() for c, f in unit.chains.items()}
-        before = _Before(opened.states, chains, stored.header.record, extended)
+        before = _Before(
+            states=opened.states, chains=chains, record=stored.header.record, extended=extended
+        )
         return _run_in(path, job, before, lock, workers, listener)
     finally:
         lock.release()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _Before:
     """What a run goes on from; `record` is its run.json."""
 
@@ -260,7 +262,7 @@ def _opened(stored: StoredRun, model: Any) -> Opened:
         for number, unit in stored.units.items()
     }
     if not stored.draws.shape[1]:
-        return Opened(job, None, stored.header.sheet, states)
+        return Opened(job=job, fit=None, sheet=stored.header.sheet, states=states)
     reports = tuple(r for number in sorted(stored.units) for r in stored.units[number].reports)
     record = record if record.chains else replace(record, chains=reports)
     chains = {c: files for unit in stored.units.values() for c, files in unit.chains.items()}
@@ -272,7 +274,7 @@ def _opened(stored: StoredRun, model: Any) -> Opened:
         warmup_record=warmup,
         sheet=stored.header.sheet,
     )
-    return Opened(job, fit, stored.header.sheet, states)
+    return Opened(job=job, fit=fit, sheet=stored.header.sheet, states=states)
 
 
 def _record_from(content: Mapping[str, Any]) -> Record:

@@ -24,7 +24,7 @@ from millwright.modelling.specification import Part
 __all__ = ["OwnDensity", "own_density"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Priors:
     """The priors of some unknowns, of one family and with constant arguments.
 
@@ -49,7 +49,7 @@ class Priors:
         return np.asarray(found.sum(axis=1) + self.shift, dtype=float)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class OwnDensity:
     """A black box over single unknowns, each with a prior of its own.
 
@@ -136,15 +136,15 @@ def own_density(binding: Binding) -> OwnDensity | None:
     lower, upper = np.isfinite(low), np.isfinite(high)
     flat = [-np.log(p["high"] - p["low"]) for f, p in found if isinstance(f, Uniform)]
     return OwnDensity(
-        program.foreign_by_name[call.function],
-        np.array([names.index(name) for name in given]),
-        low,
-        high,
-        lower & ~upper,
-        ~lower & upper,
-        lower & upper,
-        float(np.sum(flat)),
-        _by_family(found),
+        foreign=program.foreign_by_name[call.function],
+        order=np.array([names.index(name) for name in given]),
+        low=low,
+        high=high,
+        below=lower & ~upper,
+        above=~lower & upper,
+        between=lower & upper,
+        constant=float(np.sum(flat)),
+        priors=_by_family(found),
     )
 
 
@@ -157,13 +157,13 @@ def _by_family(found: Sequence[tuple[Flat | Family, dict[str, np.ndarray]]]) -> 
             groups.setdefault((id(one.family), *sorted(one.arguments)), []).append(one)
     return tuple(
         Priors(
-            np.concatenate([one.at for one in group]),
-            group[0].family,
-            {
+            at=np.concatenate([one.at for one in group]),
+            family=group[0].family,
+            arguments={
                 name: np.concatenate([one.arguments[name] for one in group])
                 for name in group[0].arguments
             },
-            sum(one.shift for one in group),
+            shift=sum(one.shift for one in group),
         )
         for group in groups.values()
     )
@@ -203,4 +203,9 @@ def _prior(at: int, family: Family, p: dict[str, np.ndarray]) -> Priors:
         # Far out in a tail the density has another form, and the difference varies.
         if np.ptp(cut) < 1e-9:
             family, p, shift = family.family, inner, float(np.mean(cut))
-    return Priors(np.array([at]), family, {n: np.atleast_1d(v) for n, v in p.items()}, shift)
+    return Priors(
+        at=np.array([at]),
+        family=family,
+        arguments={n: np.atleast_1d(v) for n, v in p.items()},
+        shift=shift,
+    )

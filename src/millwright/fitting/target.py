@@ -29,14 +29,14 @@ def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Ta
     black_box = bool(binding.program.black_boxes)
     flat = any(part.improper for part in binding.program.unknowns)
     return TargetDensity(
-        binding.dimension,
-        LogDensity(binding.program, jacobian, prior),
-        binding.arguments,
-        lambda generator, n: _starts(binding, generator, n),
-        lambda positions: not_finite(binding, positions),
-        values.total,
-        values,
-        None if flat else lambda generator, n: _prior_draws(binding, generator, n),
+        dimension=binding.dimension,
+        log_density=LogDensity(binding.program, jacobian, prior),
+        arguments=binding.arguments,
+        starts=lambda generator, n: _starts(binding, generator, n),
+        explain=lambda positions: not_finite(binding, positions),
+        plain=values.total,
+        split=values,
+        prior_draws=None if flat else lambda generator, n: _prior_draws(binding, generator, n),
         traceable=not black_box,
         split_density=values.split,
     )

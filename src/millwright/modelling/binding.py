@@ -156,11 +156,11 @@ def _drafted(
         passed_over(specification),
     )
     program = Program(
-        parts,
-        tuple(columns.items()),
-        tuple(sizes.items()),
-        (),
-        tuple(labels.items()),
+        parts=parts,
+        columns=tuple(columns.items()),
+        sizes=tuple(sizes.items()),
+        outcome_axes=(),
+        labels=tuple(labels.items()),
         foreign=foreign,
     )
     if like is None:

@@ -25,7 +25,7 @@ __all__ = ["Foreign", "call_foreign", "foreign_function", "lent", "make_known", 
 Gives = Literal["same", "number"]
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class Foreign:
     """A registered function; it compares by identity, so that a new one is never mistaken.
 
@@ -150,7 +150,14 @@ def register(
     if not callable(function):
         raise ArgumentError(f"`{name}`: {function!r} is not a function.")
     fewest, most = _arguments(key, function)
-    _REGISTERED[key] = Foreign(key, function, fewest, most, bool(black_box), gives)
+    _REGISTERED[key] = Foreign(
+        name=key,
+        function=function,
+        fewest=fewest,
+        most=most,
+        black_box=bool(black_box),
+        gives=gives,
+    )
     return called(key)
 
 

@@ -88,12 +88,12 @@ def _unseen(outcome: Part, column: str) -> Part:
     name = missing_name(column)
     inner = (outcome.family, frozenset(argument for argument, _ in outcome.arguments))
     return Part(
-        name,
-        "unknown",
-        ("unseen", inner),
-        outcome.arguments,
-        (name,),
-        outcome.definition,
+        name=name,
+        kind="unknown",
+        family=("unseen", inner),
+        arguments=outcome.arguments,
+        per=(name,),
+        definition=outcome.definition,
         rows_of=column,
     )
 

@@ -31,7 +31,7 @@ ROWS = "rows"
 COUNTS = "counts"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Program:
     """The static side of a bound model.
 

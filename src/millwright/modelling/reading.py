@@ -103,12 +103,14 @@ def _items(content: Any) -> list[tuple[Any, Any]]:
 
 def _column(name: str, values: Any, axis: str) -> Column:
     if isinstance(values, numbers.Real) or np.ndim(values) == 0:
-        return Column(name, _scalar(name, values), ())
+        return Column(name=name, values=_scalar(name, values), axes=())
     kind = getattr(getattr(values, "dtype", None), "kind", None)
     if hasattr(values, "cat"):
         return _categorical(name, values, axis)
     if kind in ("b", "i", "u", "f") and hasattr(values, "to_numpy"):
-        return Column(name, values.to_numpy(dtype=float, na_value=np.nan), (axis,))
+        return Column(
+            name=name, values=values.to_numpy(dtype=float, na_value=np.nan), axes=(axis,)
+        )
     try:
         array = np.asarray(values)
     except ValueError as error:
@@ -119,7 +121,7 @@ def _column(name: str, values: Any, axis: str) -> Column:
                 f"The column `{name}` has {array.ndim} dimensions; at most 2 are read."
             )
         axes = (axis,) if array.ndim == 1 else (axis, name)
-        return Column(name, array.astype(float), axes)
+        return Column(name=name, values=array.astype(float), axes=axes)
     if array.ndim != 1:
         raise DataError(f"The column `{name}` is neither numbers nor a list of labels.")
     return _objects(name, array, axis)
@@ -140,7 +142,10 @@ def _categorical(name: str, values: Any, axis: str) -> Column:
         whole = all(level == int(level) for level in kept)  # type: ignore[arg-type]
         kept = [int(level) if whole else level for level in kept]  # type: ignore[arg-type]
     return Column(
-        name, labels.values, (axis,), tuple(level for level in kept if level is not None)
+        name=name,
+        values=labels.values,
+        axes=(axis,),
+        order=tuple(level for level in kept if level is not None),
     )
 
 
@@ -153,15 +158,15 @@ def _objects(name: str, array: np.ndarray, axis: str) -> Column:
         codes, levels = pd.factorize(array)
         read = np.empty(len(levels) + 1, dtype=object)
         read[:] = [*map(_label, levels), None]
-        return Column(name, read[codes], (axis,))
+        return Column(name=name, values=read[codes], axes=(axis,))
     items = [_label(value) for value in array.tolist()]
     present = [item for item in items if item is not None]
     if present and not any(isinstance(item, str) for item in present):
         filled = [np.nan if item is None else float(item) for item in items]
-        return Column(name, np.array(filled), (axis,))
+        return Column(name=name, values=np.array(filled), axes=(axis,))
     texts = np.empty(len(items), dtype=object)
     texts[:] = [None if item is None else str(item) for item in items]
-    return Column(name, texts, (axis,))
+    return Column(name=name, values=texts, axes=(axis,))
 
 
 def _label(value: Any) -> Label | None:
@@ -212,11 +217,11 @@ def _apply_alias(
         if names[0] in matrices:
             matrices[alias] = matrices.pop(names[0])
             axes = (old.axes[0], alias)
-        columns[alias] = Column(alias, old.values, axes, old.order)
+        columns[alias] = Column(name=alias, values=old.values, axes=axes, order=old.order)
         return
     parts = [columns[name] for name in names]
     if any(not part.numeric or part.axes != parts[0].axes for part in parts):
         raise DataError(f"`columns`: the columns of `{alias}` must be numbers of one table.")
     values = np.stack([part.values for part in parts], axis=1)
-    columns[alias] = Column(alias, values, (parts[0].axes[0], alias))
+    columns[alias] = Column(name=alias, values=values, axes=(parts[0].axes[0], alias))
     matrices[alias] = tuple(names)

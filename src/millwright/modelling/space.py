@@ -37,7 +37,7 @@ Bounds = Literal["none", "lower", "upper", "both"]
 _FARTHEST = 36.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class CoordinateRange:
     """One unknown's stretch of the sampler's vector.
 
@@ -70,7 +70,9 @@ def places(program: Program) -> tuple[CoordinateRange, ...]:
     result: list[CoordinateRange] = []
     start = 0
     for part in program.unknowns:
-        place = CoordinateRange(part.name, part.axes, free_shape(part, program), start)
+        place = CoordinateRange(
+            name=part.name, axes=part.axes, shape=free_shape(part, program), start=start
+        )
         result.append(place)
         start = place.stop
     return tuple(result)

@@ -30,7 +30,7 @@ Written = str | float | int | Callable[..., Any] | Symbol
 Kind = Literal["unknown", "fixed", "derived", "outcome", "term"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Part:
     """One checked definition.
 
@@ -75,7 +75,7 @@ class Part:
         return self.arguments[0][1]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Specification:
     """Everything a model says, before it meets data.
 
@@ -159,19 +159,19 @@ def specify(
     extra = [_term(definition) for definition in read["log_density_terms"]]
     _check_uses(parts)
     return Specification(
-        title,
-        notes,
-        read["priors"],
-        read["likelihood"],
-        read["derived"],
-        _aliases(columns, read),
-        read["log_density_terms"],
-        _labels(
+        title=title,
+        notes=notes,
+        priors=read["priors"],
+        likelihood=read["likelihood"],
+        derived=read["derived"],
+        columns=_aliases(columns, read),
+        log_density_terms=read["log_density_terms"],
+        labels=_labels(
             labels or {},
             [d for group in ("priors", "derived", "log_density_terms") for d in read[group]],
         ),
-        _units(units or {}, [d for definitions in read.values() for d in definitions]),
-        (*_ordered(parts), *extra, *outcomes),
+        units=_units(units or {}, [d for definitions in read.values() for d in definitions]),
+        parts=(*_ordered(parts), *extra, *outcomes),
     )
 
 
@@ -224,7 +224,14 @@ def _check_names(definitions: list[Definition]) -> None:
 
 def _prior(definition: Definition) -> Part:
     if isinstance(definition.expression, Number) and not definition.per:
-        return Part(definition.name, "fixed", "", (("", definition.expression),), (), definition)
+        return Part(
+            name=definition.name,
+            kind="fixed",
+            family="",
+            arguments=(("", definition.expression),),
+            per=(),
+            definition=definition,
+        )
     family, arguments = distribution_arguments(definition)
     known = family_of(family, arguments)
     if known.whole:
@@ -245,14 +252,25 @@ def _prior(definition: Definition) -> Part:
             )
         )
     return Part(
-        definition.name, "unknown", family, arguments, definition.per, definition, known.event
+        name=definition.name,
+        kind="unknown",
+        family=family,
+        arguments=arguments,
+        per=definition.per,
+        definition=definition,
+        event=known.event,
     )
 
 
 def _derived(definition: Definition) -> Part:
     check_computed(definition)
     return Part(
-        definition.name, "derived", "", (("", definition.expression),), definition.per, definition
+        name=definition.name,
+        kind="derived",
+        family="",
+        arguments=(("", definition.expression),),
+        per=definition.per,
+        definition=definition,
     )
 
 
@@ -260,7 +278,14 @@ def _term(definition: Definition) -> Part:
     if definition.per:
         raise ModelError(definition.message("`per` belongs to priors; a term is one sum"))
     check_computed(definition)
-    return Part(definition.name, "term", "", (("", definition.expression),), (), definition)
+    return Part(
+        name=definition.name,
+        kind="term",
+        family="",
+        arguments=(("", definition.expression),),
+        per=(),
+        definition=definition,
+    )
 
 
 def _outcome(definition: Definition) -> Part:
@@ -272,7 +297,15 @@ def _outcome(definition: Definition) -> Part:
     event = family_of(family, arguments).event
     if event == "matrix":
         raise ModelError(definition.message("a matrix cannot be an outcome"))
-    return Part(definition.name, "outcome", family, arguments, (), definition, event)
+    return Part(
+        name=definition.name,
+        kind="outcome",
+        family=family,
+        arguments=arguments,
+        per=(),
+        definition=definition,
+        event=event,
+    )
 
 
 def _check_uses(parts: list[Part]) -> None:

@@ -26,7 +26,7 @@ Label = str | int | float
 LabelSets = Mapping[str, tuple[Label, ...]]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Column:
     """One column (or matrix of columns) of a table.
 
@@ -60,7 +60,7 @@ class Column:
         return gaps if gaps.ndim == 1 else gaps.any(axis=1)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Parted:
     """Rows with all outcomes, and those without.
 
@@ -188,7 +188,9 @@ class Tables:
         # A table without gaps belongs to both sides.
         away = {axis: rows if rows.all() else ~rows for axis, rows in keep.items()}
         numbers = {axis: np.flatnonzero(~rows) + 1 for axis, rows in keep.items()}
-        return Parted(self.chosen(keep), self.chosen(away), dropped, numbers)
+        return Parted(
+            kept=self.chosen(keep), set_aside=self.chosen(away), dropped=dropped, numbers=numbers
+        )
 
     def chosen(self, rows: Mapping[str, np.ndarray]) -> Tables:
         """Return the tables with only the rows marked."""

@@ -197,7 +197,7 @@ def _names(node: Node) -> list[str]:
 
 
 def _constant(node: Node, part: Part) -> float:
-    evaluation = Evaluation(on_numpy, Program((), (), (), ()), {})
+    evaluation = Evaluation(on_numpy, Program(parts=(), columns=(), sizes=(), outcome_axes=()), {})
     return float(evaluation.expression(node, part).values)
 
 
@@ -235,7 +235,9 @@ def _simulate(parts: list[Part], sizes: dict[str, int], draws: int = 4000) -> np
             listed = (len(node.items) for _, node in part.arguments if isinstance(node, Listed))
             assumed = next(listed, _LABELS_OF_A_VECTOR)
             lengths[part.per[-1]] = sizes.get(part.per[-1], assumed)
-    program = Program(tuple(parts), (), tuple(lengths.items()), ())
+    program = Program(
+        parts=tuple(parts), columns=(), sizes=tuple(lengths.items()), outcome_axes=()
+    )
     evaluation = Evaluation(on_numpy, program, {})
     with np.errstate(all="ignore"):
         for part in parts:

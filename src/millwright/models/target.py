@@ -74,7 +74,15 @@ class Target(Model):
                 "take many points by itself."
             )
         count = len(unknowns)
-        own = Foreign(_NAME, log_density, 1, 1_000, black_box, "number", vectorised)
+        own = Foreign(
+            name=_NAME,
+            function=log_density,
+            fewest=1,
+            most=1_000,
+            black_box=black_box,
+            gives="number",
+            vectorised=vectorised,
+        )
         make_known(own)
         priors: dict[str, Written] = {name: _prior(name, v) for name, v in unknowns.items()}
         super().__init__(

@@ -23,20 +23,20 @@ def modes_visited(draws: Draws, record: Record) -> Modes:
         return Modes(why_not="the model has no gradient" if box and chains else "")
     peaks = Peaks.from_record(record.modes)
     if not peaks.several:
-        return Modes(peaks.climbs, peaks.cut, int(record.modes["peaks"]))
+        return Modes(climbs=peaks.climbs, cut=peaks.cut, peaks=int(record.modes["peaks"]))
     which = nearest_peaks(draws, peaks)
     count = len(peaks.positions)
     shares = np.stack([(which == at).mean(axis=1) for at in range(count)], axis=1)
     return Modes(
-        peaks.climbs,
-        peaks.cut,
-        count,
-        _places(draws, peaks),
-        peaks.masses,
-        peaks.errors,
-        shares,
-        (np.diff(which, axis=1) != 0).sum(axis=1),
-        record.method.get("method") == "tempering",
+        climbs=peaks.climbs,
+        cut=peaks.cut,
+        peaks=count,
+        places=_places(draws, peaks),
+        masses=peaks.masses,
+        errors=peaks.errors,
+        shares=shares,
+        moves=(np.diff(which, axis=1) != 0).sum(axis=1),
+        tempered=record.method.get("method") == "tempering",
     )
 
 

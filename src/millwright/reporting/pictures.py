@@ -16,7 +16,7 @@ __all__ = ["Picture", "mathematics", "picture"]
 _DPI = 110
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Picture:
     """A figure in a page.
 
@@ -50,7 +50,9 @@ def picture(figure: Figure, numbers: str = "") -> Picture:
     figure.supxlabel("")
     told = [words.rstrip(".") for words in (title, verdict, numbers) if words]
     caption = " ".join(f"{verdict} {caption}".split())
-    return Picture(_address(figure), title, ". ".join(told), caption)
+    return Picture(
+        source=_address(figure), title=title, alternative=". ".join(told), caption=caption
+    )
 
 
 def _address(figure: Figure) -> str:
@@ -78,7 +80,9 @@ def mathematics(latex: str) -> Picture | None:
             )
         try:
             return Picture(
-                _address(figure), "The model in mathematics", f"The model in mathematics: {latex}"
+                source=_address(figure),
+                title="The model in mathematics",
+                alternative=f"The model in mathematics: {latex}",
             )
         except ValueError:
             return None

@@ -18,7 +18,7 @@ __all__ = ["Repeating", "repeating"]
 _SIZES = ("chains", "draws", "warmup", "thin")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Repeating:
     """What another needs to get the same draws.
 
@@ -58,7 +58,7 @@ def repeating(posterior: Posterior) -> Repeating:
     binding = posterior.draws.binding
     sheet = posterior.sheet or sheet_text(binding.specification)
     if record.origin is not Origin.CHAINS:
-        return Repeating(tuple(facts), sheet, "", "")
+        return Repeating(facts=tuple(facts), sheet=sheet, code="", command="")
     method = method_from(record.method)
     begun_at = record.settings.get("begun_at")
     stated = _stated(posterior, whole=False) | ({"start": begun_at} if begun_at else {})
@@ -72,7 +72,9 @@ def repeating(posterior: Posterior) -> Repeating:
     # Nothing in the shell takes back the starting values of a sheet.
     if data and not functions and starts is not None and (begun_at or "start" not in of_sheet):
         command = _command(_stated(posterior, bool(of_sheet)), method, bool(of_sheet), starts)
-    return Repeating(tuple(facts), sheet, code, command, functions)
+    return Repeating(
+        facts=tuple(facts), sheet=sheet, code=code, command=command, functions=functions
+    )
 
 
 def _start_words(begun_at: Any) -> list[str] | None:

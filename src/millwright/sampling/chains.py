@@ -55,7 +55,7 @@ class Collector:
         }
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Sampled:
     """The chains of a fit.
 
@@ -118,7 +118,9 @@ def sample(
     reports = tuple(report for state in states for report in sampler.report(state))
     chains_left = collector.chains
     ordered = tuple(chains_left[chain] for chain in sorted(chains_left))
-    return Sampled(ordered, reports, time.perf_counter() - began, complete)
+    return Sampled(
+        chains=ordered, reports=reports, sampling=time.perf_counter() - began, complete=complete
+    )
 
 
 def drive(
@@ -138,10 +140,12 @@ def drive(
     states
         Where to go on; units without a state are started.
     """
-    return _Run(sampler, pool, sink, listener, dict(states or {})).to_the_end()
+    return _Run(
+        sampler=sampler, pool=pool, sink=sink, listener=listener, states=dict(states or {})
+    ).to_the_end()
 
 
-@dataclass
+@dataclass(kw_only=True)
 class _Run:
     sampler: Sampler
     pool: Pool
@@ -213,7 +217,12 @@ class _Run:
         known = {c.chain: c for state in states for c in self.sampler.progress(state)}
         total = self.sampler.settings.total
         every = tuple(
-            known.get(chain, ChainProgress(chain, True, 0, total, 0, 0))
+            known.get(
+                chain,
+                ChainProgress(
+                    chain=chain, warming=True, done=0, total=total, divergences=0, steps=0
+                ),
+            )
             for chain in range(self.sampler.chains)
         )
         self.listener(Progress(stage, time.perf_counter() - self.began, every))

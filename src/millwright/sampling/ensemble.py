@@ -181,7 +181,15 @@ class EnsembleSampler:
         spared = self._spared(state)
         done, total = state.done - spared, self.settings.total - spared
         return tuple(
-            ChainProgress(chain, warming, done, total, 0, done * self.steps, self.steps)
+            ChainProgress(
+                chain=chain,
+                warming=warming,
+                done=done,
+                total=total,
+                divergences=0,
+                steps=done * self.steps,
+                moves=self.steps,
+            )
             for chain in range(self.chains)
         )
 

@@ -61,7 +61,7 @@ class NoUTurn:
         _check_choice("metric", self.metric, get_args(Metric))
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, kw_only=True)
 class RandomWalk:
     """Random-walk Metropolis: steps around the present point, taken or refused.
 
@@ -191,7 +191,7 @@ class Tempering:
             check_whole("steps", self.steps, 1, 1_000_000)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Rejection:
     """Rejection sampling: independent draws, for a few unknowns.
 

@@ -24,7 +24,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Peak:
     """A maximum of a target.
 
@@ -83,7 +83,15 @@ def find_peak(target: TargetDensity, seed: int, starts: int = 4) -> Peak:
         key=lambda other: -other[1],
     )
     starting = len(climbed.ends)
-    return Peak(position, -value, hessian, agreeing, starting, settled, tuple(others))
+    return Peak(
+        position=position,
+        log_density=-value,
+        hessian=hessian,
+        agreeing=agreeing,
+        starts=starting,
+        settled=settled,
+        others=tuple(others),
+    )
 
 
 @dataclass(frozen=True)

@@ -69,7 +69,15 @@ def find_peak_by_values(target: TargetDensity, seed: int, starts: int = 6) -> Pe
     )
     settled = newton_decrement(-gradient, hessian) < _SETTLED
     agreeing = len(ends) - len(others)
-    return Peak(position, value, hessian, agreeing, len(ends), settled, tuple(others))
+    return Peak(
+        position=position,
+        log_density=value,
+        hessian=hessian,
+        agreeing=agreeing,
+        starts=len(ends),
+        settled=settled,
+        others=tuple(others),
+    )
 
 
 def _polished(

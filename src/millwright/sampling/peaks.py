@@ -45,7 +45,7 @@ _LEAST_ESS = 50.0
 _KINDS = ("prior", "around", "prior", "around", "prior", "around", "prior", "along")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Peaks:
     """Separate peaks of a target, the one with the largest mass first.
 
@@ -116,14 +116,14 @@ class Peaks:
             )
 
         return cls(
-            np.array(record.get("positions", np.zeros((0, 0))), dtype=float),
-            numbers("log_densities"),
-            np.array(record.get("factors", np.zeros((0, 0, 0))), dtype=float),
-            numbers("masses"),
-            numbers("errors"),
-            int(record["climbs"]),
-            int(record["evaluations"]),
-            bool(record["cut"]),
+            positions=np.array(record.get("positions", np.zeros((0, 0))), dtype=float),
+            log_densities=numbers("log_densities"),
+            factors=np.array(record.get("factors", np.zeros((0, 0, 0))), dtype=float),
+            masses=numbers("masses"),
+            errors=numbers("errors"),
+            climbs=int(record["climbs"]),
+            evaluations=int(record["evaluations"]),
+            cut=bool(record["cut"]),
         )
 
 
@@ -138,7 +138,7 @@ def find_peaks(target: TargetDensity, seed: int, most: int = 3000) -> Peaks:
     return PeakSearch(target, seed, most).peaks()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class _End:
     """A place where a climb settled.
 
@@ -276,7 +276,7 @@ class PeakSearch:
         position, value, widths = top.position, top.value, top.widths
         if len(position) > _LARGEST_WITH_CURVATURE:
             self.rough = widths
-            return _End(position, value)
+            return _End(position=position, value=value)
         for _ in range(4):
             curvature, gradient, widths = self._curvature(position, widths)
             try:
@@ -285,7 +285,7 @@ class PeakSearch:
                 return None
             across = factor.T @ gradient
             if 0.5 * float(across @ across) < _SETTLED:
-                return _End(position, value, curvature, factor)
+                return _End(position=position, value=value, curvature=curvature, factor=factor)
             following = position - factor @ across
             new = float(self._downhill(following[None])[0][0])
             if not new <= value:
@@ -323,9 +323,15 @@ class PeakSearch:
         if not self.apart:
             empty = np.zeros(0)
             return Peaks(
-                np.zeros((0, dimension)), empty, np.zeros((0, 0, 0)), empty, empty,
-                self.climbs, self.spent, cut,
-            )  # fmt: skip
+                positions=np.zeros((0, dimension)),
+                log_densities=empty,
+                factors=np.zeros((0, 0, 0)),
+                masses=empty,
+                errors=empty,
+                climbs=self.climbs,
+                evaluations=self.spent,
+                cut=cut,
+            )
         positions = np.stack([peak.position for peak in self.apart])
         values = -np.array([peak.value for peak in self.apart])
         found = [peak.factor for peak in self.apart if peak.factor is not None]
@@ -338,14 +344,14 @@ class PeakSearch:
             masses, errors = self._masses(positions, values, factors)
         order = np.argsort(-np.where(np.isnan(masses), values, masses), kind="stable")
         return Peaks(
-            positions[order],
-            values[order],
-            factors[order] if known else factors,
-            masses[order],
-            errors[order],
-            self.climbs,
-            self.spent,
-            cut,
+            positions=positions[order],
+            log_densities=values[order],
+            factors=factors[order] if known else factors,
+            masses=masses[order],
+            errors=errors[order],
+            climbs=self.climbs,
+            evaluations=self.spent,
+            cut=cut,
         )
 
     def _masses(

@@ -9,7 +9,7 @@ from typing import Literal
 __all__ = ["ChainProgress", "Listener", "Progress"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ChainProgress:
     """How far one chain is.
 

@@ -132,7 +132,16 @@ class RejectionSampler:
     def progress(self, state: RejectionState) -> tuple[ChainProgress, ...]:
         """Say how far the chain is."""
         total = self.settings.total
-        return (ChainProgress(state.unit, False, state.done, total, 0, state.tried),)
+        return (
+            ChainProgress(
+                chain=state.unit,
+                warming=False,
+                done=state.done,
+                total=total,
+                divergences=0,
+                steps=state.tried,
+            ),
+        )
 
     def report(self, state: RejectionState) -> tuple[dict[str, Any], ...]:
         """Return the envelope and the share of candidates that were kept."""

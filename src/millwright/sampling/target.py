@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["TargetDensity"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class TargetDensity:
     """A density to sample from.
 

@@ -115,7 +115,15 @@ class WindowedSampler(ABC, Generic[AnyWindowed, AnyMethod]):
         warming, total = self._warming(state), self.settings.total
         first = state.unit
         return tuple(
-            ChainProgress(chain, warming, state.done, total, divergences, steps, self.cost)
+            ChainProgress(
+                chain=chain,
+                warming=warming,
+                done=state.done,
+                total=total,
+                divergences=divergences,
+                steps=steps,
+                moves=self.cost,
+            )
             for chain in range(first, first + self.chains // self.units)
         )
 

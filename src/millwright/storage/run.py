@@ -67,7 +67,7 @@ FORMAT = 2
 Coordinates = Mapping[tuple[str, ...], np.ndarray]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Header:
     """What a run folder holds besides draws.
 
@@ -92,7 +92,7 @@ class Header:
     coordinates: Coordinates
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class StoredUnit:
     """How far a unit of work was at its last commit.
 
@@ -113,7 +113,7 @@ class StoredUnit:
     reports: tuple[Mapping[str, Any], ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class StoredRun:
     """The content of a run folder.
 
@@ -273,12 +273,12 @@ def read_run(path: Path, entries: Sequence[str]) -> StoredRun:
         for name, axes in record["axes"].items()
     }
     return StoredRun(
-        path,
-        Header(record, model, sheet, data, coordinates),
-        columns_of(lists, shapes, draws),
-        columns_of(numbers, dict.fromkeys(STATISTICS, ()), draws),
-        _warmup(path / "warmup", chains),
-        units,
+        path=path,
+        header=Header(record=record, model=model, sheet=sheet, data=data, coordinates=coordinates),
+        draws=columns_of(lists, shapes, draws),
+        statistics=columns_of(numbers, dict.fromkeys(STATISTICS, ()), draws),
+        warmup=_warmup(path / "warmup", chains),
+        units=units,
     )
 
 
@@ -356,7 +356,11 @@ def _units(folder: Path) -> dict[int, StoredUnit]:
             for chain, full in header["chains"].items()
         }
         result[int(header["numbers"]["unit"])] = StoredUnit(
-            header["kind"], header["numbers"], of_state, chains, tuple(header["reports"])
+            kind=header["kind"],
+            numbers=header["numbers"],
+            arrays=of_state,
+            chains=chains,
+            reports=tuple(header["reports"]),
         )
     return result
 
@@ -386,7 +390,7 @@ def _read_data(folder: Path) -> Tables:
     columns: dict[str, Column] = {}
     levels = index["levels"]
     for name, value in index["constants"].items():
-        columns[name] = Column(name, np.asarray(value), ())
+        columns[name] = Column(name=name, values=np.asarray(value), axes=())
     sizes: dict[str, int] = {_row_axis(name): size for name, size in index["rows"]}
     for number, (axis, size) in enumerate(sizes.items(), start=1):
         if number not in index.get("files", [number]):
@@ -410,11 +414,11 @@ def _column_from(
     if pa.types.is_string(column.type):
         values = np.empty(size, dtype=object)
         values[:] = column.to_pylist()
-        return Column(name, values, (axis,), levels)
+        return Column(name=name, values=values, axes=(axis,), order=levels)
     flat = flat_values(column)
     if pa.types.is_fixed_size_list(column.type):
-        return Column(name, flat.reshape(size, -1), (axis, name))
-    return Column(name, flat, (axis,), levels)
+        return Column(name=name, values=flat.reshape(size, -1), axes=(axis, name))
+    return Column(name=name, values=flat, axes=(axis,), order=levels)
 
 
 def _check_entries(path: Path, content: Mapping[str, Any], needed: Sequence[str]) -> None:
