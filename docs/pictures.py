@@ -11,11 +11,15 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
+from matplotlib.image import imsave
 
 import millwright as mw
 
 FOLDER = Path(__file__).parent / "screenshots"
+SHEETS = {"decision": ("posterior-densities", "decision")}
+"""Pictures of several figures, one under the other."""
 
 
 def loft() -> tuple[mw.Model, pd.DataFrame]:
@@ -96,8 +100,8 @@ def pictures() -> dict[str, Figure]:
         "scatter-matrix": plots.scatter_matrix(posterior),
         "intervals": plots.intervals(groups),
         "prior-posterior": plots.prior_posterior(posterior),
-        "posterior-densities": plots.posterior_densities(posterior, rope={"drying": region}),
         "predictive-check": plots.predictive_check(posterior),
+        "posterior-densities": plots.posterior_densities(posterior, rope={"drying": region}),
         "decision": plots.decision(posterior.decide("drying", rope=region)),
         "fitted-line": plots.fitted_line(posterior, "hours"),
         "prior-lines": plots.prior_lines(model.simulate(data, seed=7), "hours"),
@@ -111,11 +115,22 @@ def pictures() -> dict[str, Figure]:
     }
 
 
+def pixels(figure: Figure) -> np.ndarray:
+    """Return a figure 1280 pixels wide."""
+    figure.set_dpi(1280 / figure.get_figwidth())
+    canvas = FigureCanvasAgg(figure)
+    canvas.draw()
+    return np.asarray(canvas.buffer_rgba())
+
+
 def main() -> None:
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else FOLDER
-    for name, figure in pictures().items():
-        figure.savefig(folder / f"{name}.png", dpi=1280 / figure.get_figwidth())
-        print(folder / f"{name}.png")
+    figures = pictures()
+    single = set(figures) - {name for names in SHEETS.values() for name in names}
+    for sheet, names in ({name: (name,) for name in single} | SHEETS).items():
+        drawn = [pixels(figures[name]) for name in names]
+        imsave(folder / f"{sheet}.png", np.concatenate(drawn))
+        print(folder / f"{sheet}.png")
 
 
 if __name__ == "__main__":

@@ -108,7 +108,7 @@ def _step_predictive(posterior: Posterior, data: DataSet, folder: Path, tell: Te
 
 def _step_compare(posterior: Posterior, data: DataSet, tell: Teller) -> Posterior:
     tell.heading("8  Compare")
-    tell.remark("Do the hours matter at all? A second model leaves them out.")
+    tell.remark("Do the hours matter at all? A second model does without them.")
     flat = Model.read(sheet_path("flat.toml")).fit(data.frame, seed=_SEED, progress=False)
     tell.output(str(compare(straight=posterior, flat=flat)))
     return flat
