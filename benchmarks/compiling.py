@@ -16,7 +16,8 @@ import jax
 import numpy as np
 
 import millwright as mw
-from millwright.fitting.target import prepared, target_of
+from millwright.fitting.coordinates import prepared
+from millwright.fitting.target import target_of
 from millwright.sampling.block import block_for
 
 LEVELS = ("stone", "week", "carrier")

@@ -18,7 +18,7 @@ import millwright as mw
 
 INSTALLED = str(Path(sys.executable).with_name("millwright"))
 MILLS = 19
-SLOW = ("vet of 2 million rows of CSV", "demo with page")
+SLOW = ("check of 2 million rows of CSV", "demo with page")
 
 
 def seconds(command: list[str], folder: str, rounds: int = 3) -> float:
@@ -61,13 +61,13 @@ def main() -> None:
         store_long_run(Path(folder) / "long")
         bare = seconds([sys.executable, "-c", "import numpy"], folder)
         print(f"Python with NumPy alone: {bare:.2f} s")
-        vet = ["vet", str(mw.demo.sheet_path("drying.toml")), "loft.csv"]
+        check = ["check", str(mw.demo.sheet_path("drying.toml")), "loft.csv"]
         store_long_table(Path(folder) / "long.csv")
         calls = {
             "--help": ["--help"],
-            "vet of the demo": vet,
+            "check of the demo": check,
             "summary of 4 x 10,000 x 20": ["summary", "long"],
-            "vet of 2 million rows of CSV": [*vet[:2], "long.csv"],
+            "check of 2 million rows of CSV": [*check[:2], "long.csv"],
             "convergence of the same": ["convergence", "long"],
             "demo with page": ["demo", "--folder", "figures", "--quiet"],
         }

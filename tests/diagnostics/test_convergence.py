@@ -1,4 +1,4 @@
-"""R-hat, ESS and MCSE: known answers, an independent computation, and chains known to be bad."""
+"""R-hat, effective draws and Monte Carlo errors: known answers, and chains known to be bad."""
 
 import unittest
 

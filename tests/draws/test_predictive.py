@@ -68,7 +68,7 @@ class Check(unittest.TestCase):
 
 
 class NewLabels(unittest.TestCase):
-    def test_effects_of_new_levels_come_from_the_distribution_of_groups(self):
+    def test_effects_of_new_labels_come_from_the_distribution_of_groups(self):
         stone = np.repeat(["a", "b", "c", "d"], 200)
         truth = dict(zip("abcd", (-1.0, 0.0, 1.0, 2.0), strict=True))
         noise = np.random.default_rng(0).normal(0, 0.5, 800)
