@@ -63,11 +63,15 @@ def draw(axes: Axes, name: str, written: list[str]) -> None:
     low, high = ends[:, 0].min(), ends[:, 1].max()
     if "cauchy" in name or name == "pareto":
         low, high = max(low, -8.0), 8.0
-    for (family, p), arguments, (colour, line) in zip(cases, written, LOOKS, strict=False):
+    for at, ((family, p), (colour, line)) in enumerate(zip(cases, LOOKS, strict=False)):
+        arguments = ", ".join(f"{key}={float(value):g}" for key, value in p.items())
         if family.whole:
             x = np.arange(low, high + 1)
             y = np.exp(family.log_density(on_numpy, x, p))
-            axes.plot(x, y, "o", color=colour, ls=line, lw=1, ms=4, label=arguments)
+            # Beside each other, since nothing lies between whole numbers.
+            beside = x + 0.25 * (at - (len(cases) - 1) / 2)
+            axes.vlines(beside, 0, y, color=colour, lw=2)
+            axes.plot(beside, y, "osD"[at], color=colour, ms=4, label=arguments)
             continue
         edge = 0.04 * (high - low)
         x = np.linspace(low - edge, high + edge, 600)
@@ -94,7 +98,7 @@ def main() -> None:
         finish(
             figure,
             "Shapes of the distributions of numbers",
-            "Lines are densities, points are probabilities of counts; the far tail is cut, and "
+            "Lines are densities, stems are probabilities of counts; the far tail is cut, and "
             "so are densities above 3.",
             True,
         )

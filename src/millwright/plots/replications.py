@@ -132,7 +132,10 @@ def groups(axes: Axes, check: PredictiveCheck, name: str, along: str | None) -> 
             axes.vlines(at, low, high, color=YELLOW, lw=width, label=words)
         words = "observed" if at == 0 else ""
         axes.plot(at, seen[inside].mean(), "D", color=INK, ms=6, label=words)
-    _along_axis(axes, along, list(map(str, labels)))
+    sizes = [int(np.sum(values == label)) for label in labels]
+    ticks = [f"{label} ({n})" for label, n in zip(labels, sizes, strict=True)]
+    _along_axis(axes, along, ticks)
+    axes.set_xlabel(f"{along} (number of rows)")
     axes.set_ylabel(f"mean of {name}")
     light_grid(axes, "y")
     _key(axes)
