@@ -49,7 +49,7 @@ def one_fit(reference: Reference, seed: int) -> tuple[list[float], Posterior]:
 def main() -> None:
     seeds = int(sys.argv[1]) if len(sys.argv) > 1 else 5
     wanted = sys.argv[2:]
-    print(f"{seeds} seeds each; errors in MCSE; ESS: smallest of bulk and tail")
+    print(f"{seeds} seeds each; errors in Monte Carlo errors; the fewer effective draws")
     columns = "fits  clean  misled  rms error  largest  per 1000 gradients  per second"
     print(f"{'target':40s} {columns}")
     bad = 0

@@ -124,6 +124,17 @@ class KnownAnswers(unittest.TestCase):
             self.assertLess(abs(np.mean(found) - k), 0.05, df)
         self.assertEqual(heavier_tail(np.arange(50.0)), (0.0, 0.0))
 
+    def test_a_gap_between_modes_is_no_heavy_tail(self):
+        generator = np.random.default_rng(5)
+        for share in (0.15, 0.1, 0.06, 0.03, 0.01):
+            far = generator.random(4000) < share
+            x = np.where(far, generator.normal(6, 1, 4000), generator.normal(-6, 0.5, 4000))
+            with self.subTest(share=share):
+                k, error = heavier_tail(np.sort(x))
+                self.assertLess(k - 2 * error, 0.35)
+        cauchy = [heavier_tail(np.sort(generator.standard_cauchy(4000)))[0] for _ in range(50)]
+        self.assertGreater(min(cauchy), 0.75)
+
     def test_effective_sizes_of_slow_chains_use_all_lags(self):
         x = autoregressive(0.98, draws=5000, seed=2)
         np.testing.assert_allclose(mean_size(x)[0], slow_ess(x[..., 0]), rtol=1e-10)
