@@ -1,4 +1,4 @@
-"""A density of one's own, and one result checked by several methods.
+"""A log density that you write yourself, and one result checked by several methods.
 
 The miller knows how fast the wheel turned, not how far the sluice gate stood open. Two openings
 give that speed: a narrow one, and a wide one at which the wheel already drags in the tail water.
