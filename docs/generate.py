@@ -83,8 +83,8 @@ scores still have every row.
 argument that takes a vector or a matrix may be written as a list, `[1, 2]` or
 `[[1, 0.5], [0.5, 1]]`, in the order of the labels.
 
-**Units** of quantities and columns are stated with `units={"drying": "per cent an hour"}` (`[units]`
-in a sheet). Tables, axes and predictions show them; nothing is converted.
+**Units** of quantities and columns are stated with `units={"drying": "per cent an hour"}`
+(`[units]` in a sheet). Tables, axes and predictions show them; nothing is converted.
 
 **Label sets** that are not one column are stated with `labels=` (`[labels]` in a sheet): a list of
 labels; `"sender, receiver"` for all labels of several columns; `"between grade"` for one label
