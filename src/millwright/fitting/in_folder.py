@@ -36,11 +36,8 @@ from millwright.wording import setting
 
 __all__ = ["Opened", "differences", "open_fit", "resume_in_folder", "run_in_folder", "store"]
 
-_LATER = ("modes", "origin", "pareto_k", "lost")
-"""Entries that runs of version 0.1 lack."""
-
 _ENTRIES = (
-    *(f.name for f in fields(Record) if f.name not in _LATER),
+    *(f.name for f in fields(Record)),
     "axes",
     "labels",
     "forms",
@@ -254,7 +251,7 @@ def open_fit(path: Path, model: Any = None) -> Opened:
 
 
 def _opened(stored: StoredRun, model: Any) -> Opened:
-    record = _record_from(stored.header.record)
+    record = _record_from(stored)
     binding = _binding_from(stored, record, model)
     job = job_of(record, binding) if record.origin is Origin.CHAINS else None
     states = {
@@ -277,20 +274,14 @@ def _opened(stored: StoredRun, model: Any) -> Opened:
     return Opened(job=job, fit=fit, sheet=stored.header.sheet, states=states)
 
 
-def _record_from(content: Mapping[str, Any]) -> Record:
-    given = {f.name: content[f.name] for f in fields(Record) if f.name in content}
-    given |= {"chains": tuple(given["chains"]), "lost": tuple(given.get("lost", ()))}
-    given["origin"] = Origin(given["origin"]) if "origin" in given else _origin(content["method"])
-    return Record(**given)
-
-
-def _origin(method: Mapping[str, Any]) -> Origin:
-    """Return where draws of a run of version 0.1 come from, which their method says."""
-    if method["method"] == "normal_approximation":
-        return Origin.APPROXIMATION
-    if method["method"] == "elsewhere":
-        return Origin.DAMAGED_RUN if method.get("rescued") else Origin.FILES
-    return Origin.CHAINS
+def _record_from(stored: StoredRun) -> Record:
+    content = stored.header.record
+    try:
+        given = {f.name: content[f.name] for f in fields(Record)}
+        given |= {name: tuple(given[name]) for name in ("chains", "lost")}
+        return Record(**{**given, "origin": Origin(given["origin"])})
+    except (TypeError, ValueError) as error:
+        raise damaged(stored.path / "run.json", f"is not a record of a fit ({error})") from error
 
 
 def _binding_from(stored: StoredRun, record: Record, model: Any) -> Binding:

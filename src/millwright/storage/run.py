@@ -62,7 +62,7 @@ __all__ = [
     "read_run",
 ]
 
-FORMAT = 2
+FORMAT = 3
 
 Coordinates = Mapping[tuple[str, ...], np.ndarray]
 
