@@ -106,12 +106,30 @@ class HandingOn(unittest.TestCase):
             run_here("predict", self.place, self.folder / "new.csv", "--json").stdout
         )
         self.assertEqual(len(table), 10)
+        self.assertEqual(table[0]["interval_level"], 0.95)
+        self.assertLess(table[0]["interval_low"], table[0]["interval_high"])
         scored = run_here("predict", self.place, self.folder / "new.csv", "--score")
         self.assertIn("root-mean-square error", scored.stdout)
         compared = run_here("compare", self.place, self.place, "--json")
         found = json.loads(compared.stdout)
         self.assertEqual(set(found["leave_one_out"]), {"drying-run", "drying-run (2)"})
         self.assertEqual(run_here("compare", self.place).returncode, 2)
+
+    def test_labels_that_differ_by_their_signs_alone_stay_apart(self):
+        data = "kind\n" + "\n".join(["Good", "good", "$5", "5"] * 5)
+        (self.folder / "kinds.csv").write_text(data)
+        (self.folder / "kinds.toml").write_text(
+            '[priors]\nc = "normal(0, 1) per kind"\n'
+            '[likelihood]\nkind = "categorical(log_odds=c)"\n'
+        )
+        run_here(
+            *("fit", "kinds.toml", "kinds.csv", "--run", "kinds", "--trial", "-q"),
+            cwd=self.folder,
+        )
+        done = run_here("predict", "kinds", "kinds.csv", "--json", cwd=self.folder)
+        first = json.loads(done.stdout)[0]
+        shares = [first[f"P({label})"] for label in ("Good", "good", "$5", "5")]
+        self.assertAlmostEqual(sum(shares), 1.0, places=6)
 
     def test_report_is_one_page_that_needs_nothing_else(self):
         page = self.folder / "page.html"

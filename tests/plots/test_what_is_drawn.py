@@ -33,6 +33,18 @@ def texts_of(figure: Figure):
     return found, figure.bbox
 
 
+def long_title():
+    words = (
+        "A model of the flour, the stones and the sacks of every mill and carrier in the valley"
+    )
+    model = mw.Model(
+        title=f"{words} of the river Hollin",
+        priors={"level": "normal(0, 1)"},
+        likelihood={"y": "normal(level, 1)"},
+    )
+    return model.fit({"y": [0.3, 0.1]}, draws=100, warmup=100, progress=False)
+
+
 class Positions(unittest.TestCase):
     def test_bars_of_intervals_are_those_of_the_table(self):
         posterior = straight()
@@ -83,6 +95,40 @@ class Positions(unittest.TestCase):
         words = {f"{k} ({n} row{'s' * (n != 1)})" for k, n in rows.items()}
         self.assertEqual(labels, words)
 
+    def test_sizes_are_those_of_the_groups_own_column(self):
+        generator = np.random.default_rng(1)
+        data = {
+            "stone": ["a", "b"] * 15,
+            "other": ["a", "a", "b"] * 10,
+            "y": generator.normal(size=30),
+        }
+        model = mw.Model(
+            priors={"e": "normal(0, 1) per stone", "f": "normal(0, 1) per other"},
+            likelihood={"y": "normal(e[stone] + f[other], 1)"},
+        )
+        fit = model.fit(data, draws=50, warmup=100, progress=False)
+        seen = {"a": 0.0, "b": 0.5}
+        for quantity, sizes in (("e", (15, 15)), ("f", (20, 10)), ("f * 2", None)):
+            with self.subTest(quantity):
+                axes = PLOTS.shrinkage(fit, quantity, seen).axes[0]
+                labels = [text.get_text() for text in axes.get_yticklabels()]
+                wanted = ["a", "b"]
+                if sizes:
+                    wanted = [f"{n} ({size} rows)" for n, size in zip("ab", sizes, strict=True)]
+                self.assertEqual(labels, wanted)
+
+    def test_expressions_have_no_unit_of_their_parts(self):
+        model = mw.Model(
+            priors={"e": "normal(0, 1) per stone"},
+            likelihood={"y": "normal(e[stone], 1)"},
+            units={"e": "cm"},
+        )
+        data = {"stone": ["a", "b"], "y": [0.0, 1.0]}
+        fit = model.fit(data, draws=50, warmup=100, progress=False)
+        for name, unit in (("e", True), ("e['a'] ** 2", False), ("e['a'] * e['b']", False)):
+            with self.subTest(name):
+                self.assertEqual("cm" in fit.summary([name]), unit)
+
     def test_units_stand_on_axes_and_titles(self):
         model = mw.Model(
             priors={"height": "normal(10, 3)", "noise": "half_normal(2)"},
@@ -118,6 +164,7 @@ class Layout(unittest.TestCase):
             "scatter": PLOTS.scatter_matrix(posterior),
             "line": PLOTS.fitted_line(posterior, "hours"),
             "overview": PLOTS.overview(posterior),
+            "long title": PLOTS.overview(long_title()),
             "graph": PLOTS.model_graph(groups),
             "intervals": PLOTS.intervals(posterior),
             "prior": PLOTS.prior_densities(simulated()),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -114,7 +113,7 @@ def predict(
 ) -> None:
     """Predict new rows with a stored run."""
     from millwright.cli.data_files import read_data
-    from millwright.cli.reports import rows_record
+    from millwright.cli.reports import list_record, rows_record
     from millwright.models.runs import load
 
     table = read_data(data)
@@ -127,7 +126,7 @@ def predict(
     if found is not None:
         answer(str(found), rows_record(found.frame), as_json)
     text = frame_text(frame, most=60)
-    answer(text, json.loads(frame.reset_index().to_json(orient="records")), as_json)
+    answer(text, list_record(frame), as_json)
 
 
 @app.command()

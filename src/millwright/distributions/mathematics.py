@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any, Protocol
 
-__all__ = ["Array", "Mathematics", "log_diff_exp", "log_of_share", "softplus"]
+__all__ = ["Array", "Mathematics", "log_diff_exp", "softplus"]
 
 Array = Any
 """A NumPy or JAX array of float64; each docstring states its shape."""
@@ -39,13 +39,3 @@ def log_diff_exp(m: Mathematics, a: Array, b: Array) -> Array:
     far = m.where(small, 1.0, gap)
     shrink = m.where(small, m.log(-m.expm1(-near)), m.log1p(-m.exp(-far)))
     return m.where(gap > 0, a + shrink, -m.inf)
-
-
-def log_of_share(m: Mathematics, share: Array, rest: Array) -> Array:
-    """Return log(share) for share + rest = 1, from whichever of the two is exact.
-
-    Near 1 the share itself has lost the digits that the rest still has.
-    """
-    near_one = rest < 0.5
-    from_rest = m.log1p(-m.where(near_one, rest, 0.0))
-    return m.where(near_one, from_rest, m.log(m.where(near_one, 1.0, share)))

@@ -21,6 +21,7 @@ from millwright.errors import ArgumentError
 from millwright.modelling.complete_data import passed_over
 from millwright.modelling.missing import without_gaps
 from millwright.modelling.simulate import draw_outcomes
+from millwright.modelling.units import with_unit
 
 __all__ = ["PredictiveCheck", "Statistic", "check_against"]
 
@@ -71,8 +72,7 @@ class PredictiveCheck(Shown):
 
     def with_unit(self, name: str) -> str:
         """Return a name with its unit in brackets, if it has one."""
-        unit = self.units.get(name.split("[")[0])
-        return f"{name} ({unit})" if unit else name
+        return with_unit(self.units, name)
 
     def outcome(self, name: str | None) -> str:
         """Return the name of an outcome, or of the first.

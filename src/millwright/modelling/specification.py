@@ -22,6 +22,7 @@ from millwright.modelling.arguments import (
     family_of,
 )
 from millwright.modelling.labelled import twin
+from millwright.modelling.units import with_unit
 from millwright.wording import either
 
 __all__ = ["Kind", "Part", "Specification", "Written", "rests_on_unknowns", "specify"]
@@ -100,8 +101,7 @@ class Specification:
 
     def with_unit(self, name: str) -> str:
         """Return a name with its unit in brackets, if it has one: `share[Marsh] (per cent)`."""
-        unit = dict(self.units).get(name.split("[")[0])
-        return f"{name} ({unit})" if unit else name
+        return with_unit(dict(self.units), name)
 
     @property
     def defined(self) -> tuple[str, ...]:

@@ -134,24 +134,12 @@ def _layers(graph: nx.DiGraph) -> list[list[str]]:
 
 def _places(layers: list[list[str]]) -> dict[str, tuple[float, float]]:
     """Spread each layer over the whole width, the first on top."""
-    ordered = nx.Graph()
-    for level, layer in enumerate(layers):
-        ordered.add_nodes_from(layer, layer=level)
-    found = nx.multipartite_layout(ordered, subset_key="layer", align="horizontal", scale=1)
-    rows = {name: level for level, layer in enumerate(layers) for name in layer}
     widest = max(map(len, layers))
-    count = {name: len(layer) for layer in layers for name in layer}
-    left = {level: min(found[name][0] for name in layer) for level, layer in enumerate(layers)}
-    wide = {
-        level: max(found[name][0] for name in layer) - left[level]
+    return {
+        name: (widest * ((at + 0.5) / len(layer) - 0.5), -float(level))
         for level, layer in enumerate(layers)
+        for at, name in enumerate(layer)
     }
-    places = {}
-    for name, level in rows.items():
-        share = (found[name][0] - left[level]) / wide[level] if wide[level] else 0.5
-        reach = widest * (count[name] - 1) / count[name]
-        places[name] = ((share - 0.5) * reach, -float(level))
-    return places
 
 
 def _lines(graph: nx.DiGraph, name: str, sizes: Mapping[str, int], width: int) -> list[str]:

@@ -197,7 +197,7 @@ def shrinkage(
             _bars(panel, row, value, level, kind)
             panel.plot(at, row, "D", color=INK, ms=5, zorder=5)
         everyone = np.mean([np.median(numbers[name]) for name in ordered])
-        counts = _rows_with(posterior, list(labels.values()))
+        counts = _rows_with(posterior, quantity, list(labels.values()))
         _rows(panel, [labels[name] + counts.get(labels[name], "") for name in ordered])
         panel.axvline(everyone, color=GREY, ls="--", lw=1.2, zorder=1)
         panel.set_xlabel(posterior.draws.binding.specification.with_unit(quantity))
@@ -214,17 +214,27 @@ def shrinkage(
         )
 
 
-def _rows_with(posterior: Posterior, labels: Sequence[str]) -> dict[str, str]:
-    """Say how many rows of the data have each label, where the labels are those of a column."""
+def _rows_with(posterior: Posterior, quantity: str, labels: Sequence[str]) -> dict[str, str]:
+    """Say how many rows of the outcome have each label, where it is plain which column's it is."""
     binding = posterior.draws.binding
-    for name, known in binding.labels.items():
-        if set(map(str, known)) == set(labels) and name in binding.tables.columns:
-            counts = np.bincount(binding.tables.codes(name, known, name), minlength=len(known))
-            return {
-                str(label): f" ({n} row{'s' if n != 1 else ''})"
-                for label, n in zip(known, counts, strict=True)
-            }
-    return {}
+    known = binding.axes.get(quantity, tuple(binding.labels))
+    rows = {axes[:1] for _, axes in binding.program.outcome_axes}
+    columns = [
+        name
+        for name in known
+        if name in binding.tables.columns
+        and {binding.tables.columns[name].axes} == rows
+        and set(map(str, binding.labels[name])) == set(labels)
+    ]
+    if len(columns) != 1:
+        return {}
+    found = binding.labels[columns[0]]
+    codes = binding.tables.codes(columns[0], found, columns[0])
+    counts = np.bincount(codes, minlength=len(found))
+    return {
+        str(label): f" ({n} row{'s' if n != 1 else ''})"
+        for label, n in zip(found, counts, strict=True)
+    }
 
 
 def compare_estimates(

@@ -57,6 +57,12 @@ CHAINS = [
     (BLUE, ":"),
 ]
 
+_LETTERS = 9.6
+"""Letters of a title on one inch."""
+
+_ENTRY = 1.15
+"""Inches that one entry of a legend takes."""
+
 _STYLE: dict[str, Any] = {
     "font.family": "DejaVu Sans",
     "font.size": 10.5,
@@ -112,9 +118,9 @@ def finish(
     if warning and not show_text:
         figure.text(0.005, 0.005, warning, ha="left", fontsize=9.5, color=RED)
     if show_text:
-        title = f"{title}\n{warning}" if warning else title
+        title = _broken(figure, title)
         figure.suptitle(
-            visible(title, keep="\n"),
+            visible(f"{title}\n{warning}" if warning else title, keep="\n"),
             x=0.01,
             ha="left",
             fontsize=13,
@@ -124,6 +130,15 @@ def finish(
         wide = int(figure.get_figwidth() * 13.5)
         figure.supxlabel(textwrap.fill(caption, wide), x=0.01, ha="left", fontsize=9.5, color=INK)
     return figure
+
+
+def _broken(figure: Figure, title: str) -> str:
+    """Break a title into lines that leave room for the legends beside it."""
+    entries = sum(len(legend.get_texts()) for legend in figure.legends)
+    room = figure.get_figwidth() - _ENTRY * entries
+    page = re.sub(r"\(page \d+ of \d+\)", lambda found: found[0].replace(" ", "\xa0"), title)
+    wide = max(24, int(_LETTERS * room))
+    return textwrap.fill(page, wide, break_on_hyphens=False).replace("\xa0", " ")
 
 
 def tint(colour: str, share: float) -> tuple[float, float, float]:

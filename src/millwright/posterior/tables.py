@@ -1,4 +1,4 @@
-"""Tables of a posterior: of its quantities, and of differences between labels."""
+"""The table of a posterior."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from millwright.draws.expressions import chosen_numbers
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.supports import never_negative
 from millwright.draws.table import Order, Table, TableKind, make_table
+from millwright.modelling.units import unit_of
 
 __all__ = ["posterior_table"]
 
@@ -31,9 +32,8 @@ def posterior_table(
         single = chosen_numbers(draws, names)
         table = make_table(single, level, kind, order, measures, never_negative(draws))
     units = dict(draws.binding.specification.units)
-    if units:
-        column = [units.get(name.split("[")[0], "") for name in table.names]
-        if any(column):
-            table = replace(table, shown={"unit": column, **table.shown})
+    column = [unit_of(units, name) for name in table.names]
+    if any(column):
+        table = replace(table, shown={"unit": column, **table.shown})
     notes = mode_notes(modes, table.columns["effective draws"])
     return replace(table, notes=(*table.notes, *notes))

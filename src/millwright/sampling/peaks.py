@@ -27,7 +27,7 @@ from millwright.sampling.mode import slopes_of
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 
-__all__ = ["DF", "LEAST_FOR_A_CHAIN", "PeakSearch", "Peaks", "find_peaks", "t_log_density"]
+__all__ = ["DF", "LEAST_FOR_A_CHAIN", "PeakSearch", "Peaks", "t_log_density"]
 
 CLIMBS = 128
 DF = 5.0
@@ -125,17 +125,6 @@ class Peaks:
             evaluations=int(record["evaluations"]),
             cut=bool(record["cut"]),
         )
-
-
-def find_peaks(target: TargetDensity, seed: int, most: int = 3000) -> Peaks:
-    """Climb from many places and tell separate peaks apart.
-
-    Parameters
-    ----------
-    most
-        Most gradients to spend on climbs.
-    """
-    return PeakSearch(target, seed, most).peaks()
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import shlex
 from dataclasses import dataclass
 from pathlib import Path
 
 from millwright.errors import ArgumentError, StorageError
-from millwright.wording import either, setting
+from millwright.wording import action, setting
 
 __all__ = ["RunPlace", "check_free", "check_new"]
 
@@ -30,7 +29,9 @@ class RunPlace:
 
     def __post_init__(self) -> None:
         if self.replace and self.resume:
-            raise ArgumentError("Give either `replace` or `resume`: a run cannot be both.")
+            raise ArgumentError(
+                "Give either `replace` or `resume`: a run is overwritten, or gone on with."
+            )
         # Better said before the sampling than after it.
         if not self.goes_on:
             check_free(self.path, self.replace)
@@ -59,9 +60,7 @@ def check_free(path: Path, replace: bool) -> None:
     if not replace:
         raise StorageError(
             f"{path} exists already. Choose another folder, give {setting('replace', True)} to "
-            "overwrite the run in it, or "
-            + either("resume=True", f"use millwright resume {shlex.quote(str(path))}")
-            + " to go on with it."
+            f"overwrite the run in it, or go on with it by {action('resume', str(path))}."
         )
     if not (path / "run.json").is_file():
         raise StorageError(f"{path} is not a run, so it is not replaced. Choose another folder.")
