@@ -37,13 +37,16 @@ if TYPE_CHECKING:
     from millwright.exchange.importing import read_draws as read_draws
     from millwright.language.symbols import Symbol
     from millwright.modelling.foreign import register as register
+    from millwright.models.many import load_each as load_each
     from millwright.models.model import Model as Model
     from millwright.models.runs import load as load, resume as resume
     from millwright.models.target import Target as Target
     from millwright.posterior.posterior import Posterior as Posterior
+    from millwright.posterior.posteriors import Posteriors as Posteriors
     from millwright.reporting.page import report as report
     from millwright.sampling.methods import (
         Ensemble as Ensemble,
+        FixedLength as FixedLength,
         NoUTurn as NoUTurn,
         RandomWalk as RandomWalk,
         Rejection as Rejection,
@@ -136,9 +139,12 @@ _PLACES = {
     "export_run": "millwright.exchange.exporting",
     "export_table": "millwright.exchange.exporting",
     "load": "millwright.models.runs",
+    "load_each": "millwright.models.many",
     "Model": "millwright.models.model",
+    "FixedLength": "millwright.sampling.methods",
     "NoUTurn": "millwright.sampling.methods",
     "Posterior": "millwright.posterior.posterior",
+    "Posteriors": "millwright.posterior.posteriors",
     "RandomWalk": "millwright.sampling.methods",
     "read_draws": "millwright.exchange.importing",
     "register": "millwright.modelling.foreign",

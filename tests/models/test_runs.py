@@ -20,7 +20,7 @@ from millwright.errors import ArgumentError, Interrupted, StorageError
 from millwright.storage import parts
 from millwright.storage.lock import locked
 
-METHODS = ("no_u_turn", "random_walk", "ensemble", "tempering", "rejection")
+METHODS = ("no_u_turn", "fixed_length", "random_walk", "ensemble", "tempering", "rejection")
 MODEL = mw.Model(
     priors={
         "level": "normal(0, 3)",
@@ -116,7 +116,7 @@ class Extending(Folder):
 
 class Thinning(unittest.TestCase):
     def test_every_kth_draw_is_kept(self):
-        for method in METHODS[:4]:
+        for method in METHODS[:5]:
             with self.subTest(method=method):
                 settings = {"method": method, "warmup": 100, "seed": 1, "progress": False}
                 every = TARGET.fit(draws=60, **settings)

@@ -20,6 +20,7 @@ def tilted(x, y):
 
 TILTED = mw.Target(tilted, {"x": "real", "y": "real"})
 METHODS = {
+    "fixed length": mw.FixedLength(),
     "normal steps": mw.RandomWalk(),
     "Student-t steps": mw.RandomWalk(proposal="student_t", df=3, steps=20),
     "curvature at the mode": mw.RandomWalk(covariance="mode", acceptance=0.3),

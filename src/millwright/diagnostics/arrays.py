@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import TypeVar
@@ -148,14 +148,13 @@ def _whole_places(order: np.ndarray) -> np.ndarray:
 
 def _scores(places: np.ndarray, ordered: np.ndarray) -> np.ndarray:
     size = ordered.shape[1]
-    scores = np.empty(ordered.size)
-    in_order = np.broadcast_to(_score(np.arange(1, size + 1), size), ordered.shape)
-    scores[places] = in_order
+    in_order = np.tile(_score(np.arange(1, size + 1), size), (len(ordered), 1))
     ties = ordered[:, 1:] == ordered[:, :-1]
     for row in np.flatnonzero(ties.any(axis=1)):
-        for first, last in _runs(ties[row]):
-            average = np.array((first + last) / 2 + 1)
-            scores[places[row, first : last + 1]] = _score(average, size)
+        tied, average = _average_ranks(ties[row])
+        in_order[row, tied] = _score(average, size)
+    scores = np.empty(ordered.size)
+    scores[places] = in_order
     return scores.reshape(ordered.shape)
 
 
@@ -163,10 +162,13 @@ def _score(ranks: np.ndarray, size: int) -> np.ndarray:
     return ndtri((ranks - 0.375) / (size + 0.25))
 
 
-def _runs(ties: np.ndarray) -> Iterator[tuple[int, int]]:
-    """Yield the first and the last place of each run of equal values."""
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], ties, [False]])))
-    yield from ((int(first), int(last)) for first, last in edges.reshape(-1, 2))
+def _average_ranks(ties: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return the places of values that have an equal neighbour, and their average ranks."""
+    edges = np.diff(ties, prepend=False, append=False)
+    first, last = np.flatnonzero(edges).reshape(-1, 2).T
+    lengths = last - first + 1
+    within = np.arange(lengths.sum()) - np.repeat(np.cumsum(lengths) - lengths, lengths)
+    return np.repeat(first, lengths) + within, np.repeat((first + last) / 2 + 1, lengths)
 
 
 def first_autocovariances(x: np.ndarray, lags: int) -> np.ndarray:

@@ -51,11 +51,14 @@ class Finding:
         What was seen.
     marked
         What to do next, with settings as marked pieces that each face words its own way.
+    of_plan
+        Whether it is about how much was asked for, and not about how the draws came out.
     """
 
     weight: Weight
     problem: str
     marked: str = field(repr=False)
+    of_plan: bool = False
 
     @property
     def advice(self) -> str:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
+from typing import Any
 
 import numpy as np
 
@@ -15,7 +16,7 @@ from millwright.diagnostics.convergence import (
 )
 from millwright.diagnostics.pareto import heavier_tail
 
-__all__ = ["R_HAT_MOST", "Measures", "measure"]
+__all__ = ["R_HAT_MOST", "Measures", "measure", "measure_each"]
 
 R_HAT_MOST = 1.01
 _FAR = 8.0
@@ -52,11 +53,23 @@ class Measures:
     tail_errors: np.ndarray
 
 
-def measure(draws: Mapping[str, np.ndarray]) -> Measures:
+def measure(draws: Mapping[Any, np.ndarray]) -> Measures:
     """Return the convergence numbers of named draws, each of shape (chains, draws)."""
     names = tuple(draws)
     found = by_blocks([draws[name] for name in names], _numbers)
     return Measures(names, *(np.concatenate(part, axis=-1) for part in zip(*found, strict=True)))
+
+
+def measure_each(fits: Sequence[Mapping[str, np.ndarray]]) -> list[Measures]:
+    """Return the convergence numbers of several fits, whose draws have one shape, at once."""
+    together = measure({(at, name): v for at, one in enumerate(fits) for name, v in one.items()})
+    result, first = [], 0
+    for one in fits:
+        part = slice(first, first + len(one))
+        first += len(one)
+        numbers = (getattr(together, f.name)[..., part] for f in fields(Measures)[1:])
+        result.append(Measures(tuple(one), *numbers))
+    return result
 
 
 def _numbers(block: QuantityBlock) -> tuple[np.ndarray, ...]:

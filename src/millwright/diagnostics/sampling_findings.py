@@ -57,6 +57,7 @@ def plan_findings(made: Sampling) -> list[Finding]:
                 "caution",
                 f"The fit was stopped before its end; {made.draws} draws a chain are kept.",
                 f"Let it go on: {_GO_ON}.",
+                of_plan=True,
             )
         )
     if made.trial:
@@ -66,6 +67,7 @@ def plan_findings(made: Sampling) -> list[Finding]:
                 f"This was a trial: {made.draws} draws a chain show whether the model works, no "
                 "more.",
                 f"Fit without {setting('trial', True)} before you report anything.",
+                of_plan=True,
             )
         )
     if made.draws < FEWEST_DRAWS:
@@ -74,6 +76,7 @@ def plan_findings(made: Sampling) -> list[Finding]:
                 "stop",
                 f"{made.draws} draws a chain are too few to judge anything.",
                 "Ask for at least 100 draws a chain.",
+                of_plan=True,
             )
         )
     if made.chains == 1:
@@ -82,6 +85,7 @@ def plan_findings(made: Sampling) -> list[Finding]:
                 "caution",
                 "There is one chain only, so nothing shows whether another would agree.",
                 f"Run four chains ({setting('chains', 4)}).",
+                of_plan=True,
             )
         )
     return found

@@ -11,22 +11,44 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
 from millwright.draws.labelled_draws import Draws, thinned
-from millwright.fitting.target import target_of
+from millwright.fitting.target import target_in_shape
 from millwright.modelling.binding import Binding
 from millwright.modelling.hierarchy import chosen_forms, no_information
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.shaping import spread_arguments
 from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import climb
 
-__all__ = ["group_record", "prepared"]
+__all__ = ["group_record", "informed", "prepared", "uninformed", "wants_information"]
 
 
-def prepared(binding: Binding, parameterisation: str | Mapping[str, str], seed: int) -> Binding:
+def prepared(
+    binding: Binding,
+    parameterisation: str | Mapping[str, str],
+    seed: int,
+    places: Mapping[str, int] | None = None,
+) -> Binding:
     """Choose the coordinates of group effects.
 
     For informed ones, the constants of the map come from the curvature of the likelihood at the
-    highest point of the posterior in non-centred coordinates.
+    highest point of the posterior in non-centred coordinates. `places` says to how many places
+    rows are filled up, if they are.
+
+    Raises
+    ------
+    ArgumentError
+        For an unknown form or name.
+    """
+    blank = uninformed(binding, parameterisation)
+    if not wants_information(blank):
+        return blank
+    pilot = climb(target_in_shape(blank, places or {}), seed, starts=2, most=300).position
+    return informed(blank, pilot, padded(blank, places) if places else None)
+
+
+def uninformed(binding: Binding, parameterisation: str | Mapping[str, str]) -> Binding:
+    """Return the binding in its coordinates, where those to be informed are non-centred yet.
 
     Raises
     ------
@@ -38,17 +60,28 @@ def prepared(binding: Binding, parameterisation: str | Mapping[str, str], seed: 
         return binding
     program = replace(binding.program, forms=forms)
     arguments = {**binding.arguments, **no_information(program)}
-    blank = replace(binding, program=program, arguments=arguments)
-    if program.black_boxes or all(form != "informed" for _, form in forms):
-        # Without a gradient there is no pilot: no information leaves the non-centred form.
-        return blank
+    return replace(binding, program=program, arguments=arguments)
+
+
+def wants_information(binding: Binding) -> bool:
+    """Whether the data can inform the coordinates: it takes a gradient."""
+    program = binding.program
+    return not program.black_boxes and any(form == "informed" for _, form in program.forms)
+
+
+def informed(blank: Binding, pilot: np.ndarray, like: Binding | None = None) -> Binding:
+    """Return the binding with coordinates informed by the likelihood at a pilot's position.
+
+    `like` has the same density, with rows filled up to a common number.
+    """
     # Written in JAX, which takes a second to load: results are read without it.
     from millwright.modelling.information import GroupLikelihood, information_about
 
-    pilot = climb(target_of(blank), seed, starts=2, most=300).position
-    likelihood = compiled(_group_likelihood, GroupLikelihood(program), (pilot, arguments))
-    found = information_about(likelihood(pilot, arguments))
-    return replace(blank, arguments={**arguments, **found})
+    seen = blank if like is None else like
+    program = without_label_names(seen.program)
+    likelihood = compiled(_group_likelihood, GroupLikelihood(program), (pilot, seen.arguments))
+    found = information_about(likelihood(pilot, seen.arguments))
+    return replace(blank, arguments={**blank.arguments, **found})
 
 
 def _group_likelihood(likelihood: Any, position: Any, arguments: Any) -> Any:

@@ -21,11 +21,11 @@ from millwright.sampling.progress import Listener
 from millwright.sampling.sampler import Sampler
 from millwright.wording import action
 
-__all__ = ["extend_in_memory", "run_in_memory"]
+__all__ = ["RunResult", "extend_in_memory", "joined_fit", "run_in_memory"]
 
 
 @dataclass(frozen=True, kw_only=True)
-class _RunResult:
+class RunResult:
     """What a run in memory gave, and what it went on from."""
 
     job: Job
@@ -54,7 +54,7 @@ def run_in_memory(
     sampler = job.sampler()
     complete, seconds = run(job, sampler, collector, workers, listener)
     seconds = {"searching": searching, **seconds}
-    outcome = _RunResult(
+    outcome = RunResult(
         job=job,
         sampler=sampler,
         collector=collector,
@@ -63,7 +63,7 @@ def run_in_memory(
         started=started,
         complete=complete,
     )
-    return _joined(outcome), complete
+    return joined_fit(outcome), complete
 
 
 def extend_in_memory(
@@ -87,7 +87,7 @@ def extend_in_memory(
     complete, spent = run(job, sampler, collector, workers, listener, after.states)
     collector.states = {**after.states, **collector.states}
     seconds = {name: before.record.seconds.get(name, 0.0) + value for name, value in spent.items()}
-    outcome = _RunResult(
+    outcome = RunResult(
         job=job,
         sampler=sampler,
         collector=collector,
@@ -97,10 +97,10 @@ def extend_in_memory(
         complete=complete,
         before=before,
     )
-    return _joined(outcome), complete
+    return joined_fit(outcome), complete
 
 
-def _joined(run: _RunResult) -> Fit | None:
+def joined_fit(run: RunResult) -> Fit | None:
     """Put old and new draws together, mapped in the same stretches as in a stored run."""
     job, before, buffers = run.job, run.before, run.buffers
     empty = Piece.empty(job.binding.dimension)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
 import numpy as np
@@ -14,7 +14,7 @@ from millwright.draws.labelled_draws import Draws
 from millwright.fitting.coordinates import group_record
 from millwright.fitting.record import Origin, Record
 from millwright.fitting.starting import Start, start_from
-from millwright.fitting.target import target_of
+from millwright.fitting.target import target_in_shape, target_of
 from millwright.fitting.versions import versions
 from millwright.modelling.binding import Binding
 from millwright.sampling.chains import Sink, drive
@@ -40,7 +40,14 @@ _MOST_GRADIENTS = 3000
 
 @dataclass(frozen=True, kw_only=True)
 class Job:
-    """All that decides the draws of a fit."""
+    """All that decides the draws of a fit.
+
+    Attributes
+    ----------
+    places
+        To how many places the rows of each axis are filled up, so that other data sets share
+        what is compiled.
+    """
 
     binding: Binding
     settings: FitSettings
@@ -50,10 +57,11 @@ class Job:
     trial: bool = False
     peaks: Peaks | None = None
     start: Start | None = None
+    places: Mapping[str, int] = field(default_factory=dict)
 
     def sampler(self) -> Sampler:
         """Return the sampler."""
-        target = target_of(self.binding)
+        target = target_in_shape(self.binding, self.places)
         begin_at = None if self.peaks is None else self.peaks.to_begin_at
         if self.start is not None:
             begin_at = self.start.positions(self.chains)
@@ -64,7 +72,7 @@ class Job:
         """Return the job after a search for separate modes, where there is a gradient for it."""
         if self.peaks is not None or isinstance(self.method, Rejection):
             return self
-        target = target_of(self.binding)
+        target = target_in_shape(self.binding, self.places)
         if not target.traceable:
             return self
         listener(Progress("searching", 0.0))

@@ -9,6 +9,7 @@ from millwright.modelling.binding import Binding
 from millwright.sampling.methods import (
     METHODS,
     Ensemble,
+    FixedLength,
     Method,
     NoUTurn,
     RandomWalk,
@@ -42,7 +43,7 @@ def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTu
         method = RandomWalk() if boxes else standard
     elif isinstance(wanted, str):
         method = standard if wanted == NoUTurn.name else method_with(wanted, {})
-    if not isinstance(method, (NoUTurn, RandomWalk, Ensemble, Tempering, Rejection)):
+    if not isinstance(method, (NoUTurn, FixedLength, RandomWalk, Ensemble, Tempering, Rejection)):
         raise ArgumentError(
             f"`method` must be a name ({', '.join(METHODS)}) or such as mw.RandomWalk(), "
             f"not {method!r}."
@@ -52,9 +53,10 @@ def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTu
             "`target_acceptance`, `max_depth` and `metric` are of the no-U-turn sampler: leave "
             f"them out with {method.words}, which has settings of its own."
         )
-    if isinstance(method, NoUTurn) and boxes:
+    if isinstance(method, (NoUTurn, FixedLength)) and boxes:
+        what = "no-U-turn sampler" if isinstance(method, NoUTurn) else "Hamiltonian sampler"
         raise ArgumentError(
-            f"The no-U-turn sampler needs a gradient, which the black box `{boxes[0]}` does not "
+            f"The {what} needs a gradient, which the black box `{boxes[0]}` does not "
             f"have: use {setting('method', 'random_walk')} or {setting('method', 'ensemble')}, or "
             "register the function written "
             "with jax.numpy."

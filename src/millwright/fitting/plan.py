@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import cast
+from dataclasses import asdict, dataclass, replace
+from typing import Any, cast
 
 import numpy as np
 
@@ -68,8 +68,10 @@ class FitPlan:
         """Return the gradient sampler with the settings of this plan."""
         return NoUTurn(self.target_acceptance, self.max_depth, cast("Metric", self.metric))
 
-    def job(self, binding: Binding) -> Job:
+    def job(self, binding: Binding, places: Mapping[str, int] | None = None) -> Job:
         """Return the job of fitting a model to the data that it is bound to.
+
+        `places` says to how many places rows are filled up, if they are.
 
         Raises
         ------
@@ -77,7 +79,11 @@ class FitPlan:
             For settings that do not go with the model, or starting values outside the support.
         """
         method = chosen_method(self.method, binding, self.gradient_method())
-        binding = prepared(binding, self.parameterisation, self.seed)
+        known = prepared(binding, self.parameterisation, self.seed, places)
+        return replace(self.job_of(known, method), places=places or {})
+
+    def job_of(self, binding: Binding, method: Method) -> Job:
+        """Return the job of sampling by a method, in coordinates that are chosen already."""
         chains = self._chains_of(method, binding.dimension)
         start = None
         if self.start is not None:
@@ -91,6 +97,13 @@ class FitPlan:
             trial=self.trial,
             start=start,
         )
+
+    def settings_for(self, binding: Binding) -> dict[str, Any]:
+        """Return how much is sampled, as a record says it."""
+        method = chosen_method(self.method, binding, self.gradient_method())
+        chains = self._chains_of(method, binding.dimension)
+        sizes = asdict(self._sizes(method, chains))
+        return {"chains": chains, **sizes, "trial": self.trial, "missing": self.missing}
 
     def _chains_of(self, method: Method, dimension: int) -> int:
         """Return the number of chains: for an ensemble, of its walkers."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,19 +14,25 @@ from millwright.fitting.plain_density import own_density
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import LogDensity, SplitLogDensity
 from millwright.modelling.gathering import gathered
+from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import TargetDensity
 
-__all__ = ["target_of"]
+__all__ = ["target_in_shape", "target_of"]
 
 _OVER_DISPERSED = 1.5
 
 
 def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> TargetDensity:
     """Return what a sampler or an optimiser sees of a bound model."""
-    binding = gathered(binding).binding
+    return _target_through(gathered(binding).binding, jacobian, prior)
+
+
+def _target_through(binding: Binding, jacobian: bool = True, prior: bool = True) -> TargetDensity:
+    """Return the target of a binding whose rows are as the log density goes through them."""
+    binding = replace(binding, program=without_label_names(binding.program))
     values = _Values(binding, jacobian, prior)
     black_box = bool(binding.program.black_boxes)
     flat = any(part.improper for part in binding.program.unknowns)
@@ -54,6 +62,14 @@ def _starts(binding: Binding, generator: np.random.Generator, n: int) -> np.ndar
             wide = _OVER_DISPERSED * generator.standard_normal((n, place.size))
             positions[:, place.start : place.stop] = wide
     return positions
+
+
+def target_in_shape(binding: Binding, places: Mapping[str, int]) -> TargetDensity:
+    """Return a target whose rows are filled up; what it explains is said of the data as given."""
+    if not places:
+        return target_of(binding)
+    filled = _target_through(padded(binding, places))
+    return replace(filled, explain=lambda positions: not_finite(binding, positions))
 
 
 class _Values:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import functools
 import platform
 from importlib.metadata import version
 
@@ -16,6 +17,12 @@ def now() -> str:
 
 def versions() -> dict[str, str]:
     """Return the versions of what computes."""
+    return dict(_versions())
+
+
+@functools.cache
+def _versions() -> dict[str, str]:
+    # Reading them from disk takes longer than many a fit.
     names = ("millwright", "jax", "numpy", "scipy")
     return {
         **{name: version(name) for name in names},

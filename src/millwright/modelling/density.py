@@ -15,7 +15,7 @@ from millwright.modelling.shaping import check_axes, split_axes, spread_argument
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
 
-__all__ = ["LogDensity", "SplitLogDensity", "log_likelihood", "log_density_terms"]
+__all__ = ["LogDensity", "SplitLogDensity", "log_likelihood", "log_density_terms", "outcome_total"]
 
 
 @dataclass(frozen=True)
@@ -164,7 +164,7 @@ def log_density_terms(
         if parts:
             result[part.name] = _total(m, parts)
     for part in program.outcomes:
-        result[part.name] = _outcome_total(evaluation, part)
+        result[part.name] = outcome_total(evaluation, part)
     for part in program.log_density_terms:
         result[part.name] = _total(m, [evaluation.expression(part.expression, part)])
     return result
@@ -198,7 +198,7 @@ def log_likelihood(evaluation: Evaluation, part: Part) -> Labelled:
     return log_density_of(part, observed, named, evaluation)
 
 
-def _outcome_total(evaluation: Evaluation, part: Part) -> Array:
+def outcome_total(evaluation: Evaluation, part: Part) -> Array:
     """Return the log density of all rows of an outcome, gathered or one by one."""
     m, program, arguments = evaluation.m, evaluation.program, evaluation.arguments
     weights = dict(program.linear).get(part.name)

@@ -10,7 +10,7 @@ import numpy as np
 
 from millwright.distributions import on_jax
 from millwright.distributions.mathematics import Array
-from millwright.modelling.density import log_likelihood, place_unknowns
+from millwright.modelling.density import outcome_total, place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled
 from millwright.modelling.program import Arguments, Program
@@ -42,8 +42,8 @@ class GroupLikelihood:
             def total(values: Array, name: str = name, item: Labelled = item) -> Array:
                 known = {**unknowns, name: Labelled(values, item.axes)}
                 again = Evaluation(on_jax, program, arguments, known)
-                rows = [log_likelihood(again, part).values for part in program.outcomes]
-                return sum((on_jax.sum(values) for values in rows), start=on_jax.asarray(0.0))
+                totals = [outcome_total(again, part) for part in program.outcomes]
+                return sum(totals, start=on_jax.asarray(0.0))
 
             gradient, curvature = _curvature(program.by_name[name], total, item.values)
             result[name] = (item.values, gradient, -curvature)

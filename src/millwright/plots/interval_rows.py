@@ -10,21 +10,22 @@ from matplotlib.figure import Figure
 
 from millwright.comparison.estimates import AcrossFits
 from millwright.draws.expressions import single_numbers
-from millwright.draws.intervals import IntervalKind, interval, kind_words
+from millwright.draws.intervals import IntervalKind, kind_words
 from millwright.errors import ArgumentError
+from millwright.plots.bars import bars, label_rows
 from millwright.plots.choose import check_posterior, check_reference, chosen
+from millwright.plots.data_sets import intervals_over_data_sets
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.style import (
-    BLUE,
     CHAINS,
     GREY,
     INK,
     finish,
-    light_grid,
     new_figure,
     styled,
 )
 from millwright.posterior.posterior import Posterior
+from millwright.posterior.posteriors import Posteriors
 
 __all__ = ["compare_estimates", "intervals", "shrinkage"]
 
@@ -33,7 +34,7 @@ _MOST_DEFINITIONS = 12
 
 
 def intervals(
-    posterior: Posterior,
+    posterior: Posterior | Posteriors,
     names: str | Sequence[str] | None = None,
     *,
     level: float = 0.95,
@@ -48,13 +49,15 @@ def intervals(
     Parameters
     ----------
     posterior
-        The fit to show.
+        The fit to show; or many, of `Model.fit_each`: then one row a data set.
     names
         Quantities or expressions to show; at most 60 single numbers in 12 definitions a page.
+        Of many data sets one quantity, such as `slope` or `effect[Upper]`.
     level, kind
         Level and kind of the thin bar; the thick bar is the 50 % interval of the same kind.
     reference
-        Values to mark, by the name of a row: a known truth, or another method's estimate.
+        Values to mark, by the name of a row (of many data sets by the name of the data set): a
+        known truth, or another method's estimate.
     page
         Which page, from 1, where there are more.
     size
@@ -74,6 +77,8 @@ def intervals(
     UnknownLabelError
         For a quantity that is not there.
     """
+    if isinstance(posterior, Posteriors):
+        return intervals_over_data_sets(posterior, names, level, kind, reference, page, size, text)
     shown = chosen(posterior, names, _MOST_ROWS, page)
     marked = check_reference(reference, shown.draws)
     groups: dict[str, dict[str, np.ndarray]] = {}
@@ -88,11 +93,11 @@ def intervals(
         panels = figure.subplots(len(groups), 1, squeeze=False, height_ratios=heights)[:, 0]
         for axes, group in zip(panels, groups.values(), strict=True):
             for row, (name, value) in enumerate(group.items()):
-                _bars(axes, row, value, level, kind)
+                bars(axes, row, value, level, kind)
                 if name in marked:
                     axes.plot(marked[name], row, "D", color=INK, mec="white", ms=8, zorder=5)
             with_unit = posterior.draws.binding.specification.with_unit
-            _rows(axes, [with_unit(name) for name in group])
+            label_rows(axes, [with_unit(name) for name in group])
         return finish(
             figure,
             f"Posterior: {kind_words(kind, level)}s{shown.page}",
@@ -103,36 +108,6 @@ def intervals(
             text,
             about=posterior,
         )
-
-
-def _bars(
-    axes: Axes,
-    row: float,
-    value: np.ndarray,
-    level: float,
-    kind: IntervalKind,
-    colour: str = BLUE,
-) -> None:
-    low, high = interval(value, level, kind)
-    inner_low, inner_high = interval(value, 0.5, kind)
-    axes.plot([low, high], [row, row], color=colour, lw=1.6, solid_capstyle="butt", zorder=3)
-    axes.plot(
-        [inner_low, inner_high], [row, row], color=colour, lw=5, solid_capstyle="butt", zorder=3
-    )
-    axes.plot(np.median(value), row, "o", color="white", mec=INK, ms=6, zorder=4)
-
-
-def _rows(axes: Axes, names: Sequence[str]) -> None:
-    axes.set_yticks(range(len(names)), list(names))
-    axes.tick_params(axis="y", labelsize=7 if len(names) > 30 else 10.5)
-    axes.set_ylim(len(names) - 0.4, -0.6)
-    axes.margins(x=0.06)
-    left, right = axes.get_xlim()
-    if left < 0 < right:
-        axes.axvline(0, color=INK, ls=":", lw=1, zorder=1)
-    light_grid(axes, "x")
-    axes.tick_params(axis="y", length=0)
-    axes.spines["left"].set_visible(False)
 
 
 def shrinkage(
@@ -194,11 +169,11 @@ def shrinkage(
             value = numbers[name].reshape(-1)
             at = seen[labels[name]]
             panel.plot([at, np.median(value)], [row, row], color=GREY, lw=1, ls=":", zorder=1)
-            _bars(panel, row, value, level, kind)
+            bars(panel, row, value, level, kind)
             panel.plot(at, row, "D", color=INK, ms=5, zorder=5)
         everyone = np.mean([np.median(numbers[name]) for name in ordered])
         counts = _rows_with(posterior, quantity, list(labels.values()))
-        _rows(panel, [labels[name] + counts.get(labels[name], "") for name in ordered])
+        label_rows(panel, [labels[name] + counts.get(labels[name], "") for name in ordered])
         panel.axvline(everyone, color=GREY, ls="--", lw=1.2, zorder=1)
         panel.set_xlabel(posterior.draws.binding.specification.with_unit(quantity))
         return finish(
@@ -280,8 +255,8 @@ def compare_estimates(
         for axes, (name, fits) in zip(panels, found.draws.items(), strict=True):
             for row, (fit, value) in enumerate(fits.items()):
                 colour = CHAINS[order.index(fit) % len(CHAINS)][0]
-                _bars(axes, row, value.reshape(-1), found.level, found.kind, colour)
-            _rows(axes, [fit if found.good[fit] else f"{fit} (see verdict)" for fit in fits])
+                bars(axes, row, value.reshape(-1), found.level, found.kind, colour)
+            label_rows(axes, [fit if found.good[fit] else f"{fit} (see verdict)" for fit in fits])
             axes.set_title(name)
         changes = " ".join(found.changes).replace("`", "")
         return finish(

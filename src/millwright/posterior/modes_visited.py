@@ -20,6 +20,8 @@ def modes_visited(draws: Draws, record: Record) -> Modes:
     if not record.modes:
         box = draws.binding.program.black_boxes
         chains = record.method.get("method") in ("random_walk", "ensemble", "tempering")
+        if record.method.get("method") == "fixed_length":
+            return Modes(why_not="of many fits only a few are searched")
         return Modes(why_not="the model has no gradient" if box and chains else "")
     peaks = Peaks.from_record(record.modes)
     if not peaks.several:

@@ -25,7 +25,7 @@ from millwright.errors import ArgumentError
 from millwright.fitting.fit import WarmupRecord
 from millwright.fitting.record import Record
 from millwright.modelling.space import places
-from millwright.sampling.methods import NoUTurn
+from millwright.sampling.methods import FixedLength, NoUTurn
 from millwright.sampling.piece import STATISTICS
 
 __all__ = [
@@ -44,7 +44,7 @@ def _known(warmup_record: WarmupRecord | None) -> WarmupRecord:
     return warmup_record
 
 
-_NAMES_OF_NO_U_TURN = {name: name for name in STATISTICS} | {"evaluations": "leapfrog_steps"}
+_NAMES_OF_TRAJECTORIES = {name: name for name in STATISTICS} | {"evaluations": "leapfrog_steps"}
 _NAMES = {name: name for name in ("log_density", "acceptance", "evaluations")}
 
 
@@ -62,7 +62,8 @@ def sampling_statistics(
         statistics = {name: rows[:, :, at] for at, name in enumerate(STATISTICS)}
     chains, draws = np.shape(statistics["log_density"])
     coordinates = {"chain": np.arange(1, chains + 1), "iteration": np.arange(1, draws + 1)}
-    names = _NAMES_OF_NO_U_TURN if record.method.get("method") == NoUTurn.name else _NAMES
+    trajectories = record.method.get("method") in (NoUTurn.name, FixedLength.name)
+    names = _NAMES_OF_TRAJECTORIES if trajectories else _NAMES
     return xr.Dataset(
         {name: (("chain", "iteration"), statistics[key]) for key, name in names.items()},
         coordinates,

@@ -22,6 +22,7 @@ __all__ = ["sampling_of", "verdict_of"]
 
 _ACCEPTANCE = {
     "no_u_turn": GRADIENT_ACCEPTANCE,
+    "fixed_length": GRADIENT_ACCEPTANCE,
     "random_walk": WALK_ACCEPTANCE,
     "tempering": WALK_ACCEPTANCE,
     "ensemble": (0.1, 0.8),
@@ -42,7 +43,7 @@ def sampling_of(fit: Fit) -> Sampling:
     draws, record, statistics = fit.draws, fit.record, fit.statistics
     chains, n = draws.shape
     method = str(record.method.get("method", ""))
-    gradient = method == "no_u_turn"
+    gradient = method in ("no_u_turn", "fixed_length")
     max_depth = int(record.method.get("max_depth", 0))
     diverging = statistics["diverged"].sum(axis=1) if gradient else None
     where = ""
@@ -52,7 +53,7 @@ def sampling_of(fit: Fit) -> Sampling:
         chains=chains,
         draws=n,
         diverging=diverging,
-        cut_short=int((statistics["doublings"] >= max_depth).sum()) if gradient else 0,
+        cut_short=int((statistics["doublings"] >= max_depth).sum()) if max_depth else 0,
         max_depth=max_depth,
         energy=statistics["energy"] if gradient else None,
         acceptance=statistics["acceptance"].mean(axis=1) if method in _ACCEPTANCE else None,

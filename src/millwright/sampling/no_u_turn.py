@@ -15,6 +15,7 @@ from millwright.sampling.block_tuples import Moments, PhasePoint, Settings, Step
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
+from millwright.sampling.start_points import spread_of, start_candidates
 from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import LARGEST_DENSE, dense_scale, refined_scale, wants_dense
@@ -105,8 +106,8 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         began = time.perf_counter()
         children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(3)
         _, momenta, choices = map(np.random.default_rng, children)
-        candidates = _start_candidates(self.target, self.seed, unit)
-        scale = _spread(candidates)
+        candidates = start_candidates(self.target, self.seed, unit)
+        scale = spread_of(candidates)
         beginning = self.target.beginning(unit)
         if beginning is not None:
             candidates = np.concatenate([beginning[None], candidates])
@@ -354,31 +355,6 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         return state, (piece,)
 
 
-def _start_candidates(target: TargetDensity, seed: int, unit: int) -> np.ndarray:
-    """Return points to start from; every second chain mirrors those of the one before.
-
-    Pairs of chains that start on opposite sides rarely settle in the same one of two modes.
-    """
-    pair = np.random.SeedSequence(seed, spawn_key=(unit - unit % 2,)).spawn(1)[0]
-    # 200 of them, but no more than 16 MB.
-    count = int(np.clip(2_000_000 // target.dimension, 20, 200))
-    candidates = target.starts(np.random.default_rng(pair), count)
-    if unit % 2 == 0:
-        return candidates
-    mirrored = 2.0 * _quantiles(candidates, [0.5])[0] - candidates
-    return np.concatenate([mirrored[: count // 4], candidates[count // 4 :]])
-
-
-def _quantiles(candidates: np.ndarray, shares: list[float]) -> np.ndarray:
-    """Return quantiles of each column; missing values are left out."""
-    found = np.quantile(candidates, shares, axis=0)
-    gaps = np.isnan(found).any(axis=0)
-    if gaps.any():
-        # One column at a time, and slow: only where it is needed.
-        found[:, gaps] = np.nanquantile(candidates[:, gaps], shares, axis=0)
-    return found
-
-
 def _shrunk(scale: np.ndarray, gradient: np.ndarray) -> np.ndarray:
     """Return a gradient in standardised coordinates."""
     return scale * gradient if scale.ndim == 1 else gradient @ scale
@@ -392,10 +368,3 @@ def _grown(scale: np.ndarray, gradient: np.ndarray) -> np.ndarray:
     from scipy.linalg import solve_triangular
 
     return np.asarray(solve_triangular(scale, gradient, trans="T", lower=True))
-
-
-def _spread(candidates: np.ndarray) -> np.ndarray:
-    """Return a robust standard deviation of each coordinate over the candidates."""
-    low, high = _quantiles(candidates, [0.25, 0.75])
-    spread = (high - low) / 1.349
-    return np.where(np.isfinite(spread) & (spread > 0), spread, 1.0)

@@ -32,6 +32,7 @@ __all__ = [
     "check_workers",
     "for_a_while",
     "pool_for",
+    "refuse_forks",
     "spread_over_workers",
 ]
 
@@ -163,7 +164,7 @@ class Elsewhere:
     patience: float | None = 60.0
 
     def __init__(self, executor: Executor, recipe: Recipe) -> None:
-        _refuse_forks(executor)
+        refuse_forks(executor)
         self.executor = executor
         self.shipped = Shipped.of(recipe)
 
@@ -249,7 +250,7 @@ def _leave_interrupts() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
-def _refuse_forks(executor: Executor) -> None:
+def refuse_forks(executor: Executor) -> None:
     """Refuse processes that are forked: JAX's threads do not survive a fork."""
     context = getattr(executor, "_mp_context", None)
     if context is not None and context.get_start_method() == "fork":
@@ -318,7 +319,7 @@ class Evaluators(Threads):
         self.own = executor is None
         self.workers = workers or 4
         self.evaluators = executor or own_processes(workers)
-        _refuse_forks(self.evaluators)
+        refuse_forks(self.evaluators)
         self.shipped = Shipped.of(recipe)
         target = sampler.target
         sampler.target = replace(target, plain=self._plain, split=self._split)

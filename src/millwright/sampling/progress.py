@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
-__all__ = ["ChainProgress", "Listener", "Progress"]
+__all__ = ["ChainProgress", "DataSetCount", "Listener", "Progress"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -35,16 +35,27 @@ class ChainProgress:
 
 
 @dataclass(frozen=True)
+class DataSetCount:
+    """How many of many data sets are fitted; those under way count in part."""
+
+    done: float
+    total: int
+
+
+@dataclass(frozen=True)
 class Progress:
-    """How far a fit is; `seconds` have gone by since it began."""
+    """How far a fit, or many, is; `seconds` have gone by since it began."""
 
     stage: Literal["searching", "compiling", "sampling", "finished", "stopped"]
     seconds: float
     chains: tuple[ChainProgress, ...] = ()
+    data_sets: DataSetCount | None = None
 
     @property
     def share(self) -> float:
         """Share of all transitions that are done, from 0 to 1."""
+        if self.data_sets is not None:
+            return self.data_sets.done / self.data_sets.total if self.data_sets.total else 1.0
         total = sum(chain.total for chain in self.chains)
         return sum(chain.done for chain in self.chains) / total if total else 0.0
 

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from millwright.sampling.black_box_walk import BlackBoxWalk, WalksState
 from millwright.sampling.ensemble import EnsembleSampler, EnsembleState
+from millwright.sampling.fixed_length import FixedLengthSampler
+from millwright.sampling.lanes import LaneState
 from millwright.sampling.methods import (
     Ensemble,
+    FixedLength,
     Method,
     NoUTurn,
     RandomWalk,
@@ -23,7 +26,15 @@ __all__ = ["STATES", "build"]
 
 STATES: dict[str, type[UnitState]] = {
     kind.__name__: kind
-    for kind in (ChainState, WalkState, WalksState, EnsembleState, LadderState, RejectionState)
+    for kind in (
+        ChainState,
+        LaneState,
+        WalkState,
+        WalksState,
+        EnsembleState,
+        LadderState,
+        RejectionState,
+    )
 }
 
 
@@ -34,6 +45,8 @@ def build(
     match method:
         case NoUTurn():
             return NoUTurnSampler(target, settings, chains, seed, method)
+        case FixedLength():
+            return FixedLengthSampler(target, settings, chains, seed, method)
         case RandomWalk():
             kind = RandomWalkSampler if target.traceable else BlackBoxWalk
             return kind(target, settings, chains, seed, method)

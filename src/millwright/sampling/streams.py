@@ -28,6 +28,9 @@ class Stream(IntEnum):
     CURVE = 10
     PEAKS = 11
     START = 12
+    LANES = 13
+    LENGTHS = 14
+    DATA_SETS = 15
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

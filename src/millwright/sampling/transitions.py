@@ -14,7 +14,7 @@ from millwright.sampling.methods import DEEPEST
 from millwright.sampling.piece import STATISTICS
 from millwright.sampling.trajectory import Point, transition
 
-__all__ = ["block_of_transitions"]
+__all__ = ["adapted", "block_of_transitions"]
 
 
 def block_of_transitions(
@@ -55,12 +55,14 @@ def block_of_transitions(
                 size,
             ]
         )
-        adapted = _adapt(adaptation, moved.acceptance, settings)
+        learned_size = adapted(
+            adaptation, moved.acceptance, settings.adapting, settings.target_acceptance
+        )
         draws = lax.dynamic_update_index_in_dim(draws, moved.point.q, at, 0)
         statistics = lax.dynamic_update_index_in_dim(statistics, row, at, 0)
         ends = lax.dynamic_update_index_in_dim(ends, moved.end, at, 0)
         learned = _with_draw(learned, moved.point.q)
-        return at + 1, moved.point, adapted, learned, draws, statistics, ends
+        return at + 1, moved.point, learned_size, learned, draws, statistics, ends
 
     carry = (
         jnp.asarray(0),
@@ -85,17 +87,17 @@ def _with_draw(moments: Moments, q: Array) -> Moments:
     return Moments(count, mean, moments.squares + step * (q - mean))
 
 
-def _adapt(before: StepSize, acceptance: Array, settings: Settings) -> StepSize:
+def adapted(
+    before: StepSize, acceptance: Array, adapting: Array, target: Array | float
+) -> StepSize:
     """One update of dual averaging with gamma = 0.1, t0 = 10, kappa = 0.75.
 
     With the usual gamma of 0.05 the step size swings so far that its mean is too small."""
     count = before.count + 1.0
     share = 1.0 / (count + 10.0)
-    error = (1.0 - share) * before.error + share * (settings.target_acceptance - acceptance)
+    error = (1.0 - share) * before.error + share * (target - acceptance)
     log_step = before.centre - jnp.sqrt(count) / 0.1 * error
     weight = count**-0.75
     log_mean = weight * log_step + (1.0 - weight) * before.log_mean
     after = StepSize(before.centre, log_step, log_mean, error, count)
-    return StepSize(
-        *(jnp.where(settings.adapting, a, b) for a, b in zip(after, before, strict=True))
-    )
+    return StepSize(*(jnp.where(adapting, a, b) for a, b in zip(after, before, strict=True)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from typing import IO
 
-from millwright.sampling.progress import Listener, Progress
+from millwright.sampling.progress import DataSetCount, Listener, Progress
 
 __all__ = ["auto_listener", "bar_listener", "chosen_listener", "duration", "line_listener"]
 
@@ -74,6 +74,8 @@ def line_listener(stream: IO[str]) -> Listener:
 
 
 def _stage_words(progress: Progress) -> str:
+    if progress.data_sets is not None:
+        return {"finished": "Fitted", "stopped": "Stopped"}.get(progress.stage, "Fitting")
     if progress.stage == "sampling" and all(chain.warming for chain in progress.chains):
         return "Warming up"
     return {
@@ -87,6 +89,8 @@ def _stage_words(progress: Progress) -> str:
 
 def notes(progress: Progress) -> str:
     """Return time left, the slowest chain if it lags, and divergences, as a sentence each."""
+    if progress.data_sets is not None:
+        return _data_set_words(progress, progress.data_sets)
     if progress.stage in ("finished", "stopped"):
         return f"{duration(progress.seconds)}{_divergence_words(progress)}"
     # The first transitions are slow and say nothing about the rest.
@@ -101,6 +105,16 @@ def notes(progress: Progress) -> str:
     if len(started) == len(shares) and shares[slowest] < 0.6 * max(shares.values()):
         words += f"; chain {slowest + 1} is slowest, at {100 * shares[slowest]:.0f} %"
     return words + _move_words(progress) + _divergence_words(progress)
+
+
+def _data_set_words(progress: Progress, count: DataSetCount) -> str:
+    if progress.stage in ("finished", "stopped"):
+        return f"{int(count.done)} of {count.total} data sets in {duration(progress.seconds)}"
+    words = f"{int(count.done)} of {count.total} data sets"
+    if progress.share < _LEAST_SHARE:
+        return words
+    left = progress.seconds * (1 - progress.share) / progress.share
+    return f"{words}; about {duration(left)} left"
 
 
 def _move_words(progress: Progress) -> str:
