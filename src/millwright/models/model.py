@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Executor
 from html import escape
 from pathlib import Path
@@ -26,7 +26,9 @@ from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_v
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.models.approximation import approximate
+from millwright.models.calibration import Calibration, calibrate
 from millwright.models.many import RunsPlace, fit_data_sets
+from millwright.models.recovery import Recovery, recover
 from millwright.models.runs import fit
 from millwright.posterior.posterior import Posterior
 from millwright.posterior.posteriors import Posteriors
@@ -493,6 +495,92 @@ class Model(Shown):
             self._sheet,
             by,
         )
+
+    def calibration(
+        self,
+        data: Any = None,
+        *,
+        replications: int = 200,
+        seed: int = 0,
+        rows: int | None = None,
+        names: Sequence[str] | None = None,
+        **settings: Any,
+    ) -> Calibration:
+        """Check that fits recover what data were simulated from: simulation-based calibration.
+
+        Unknowns are drawn from the prior, a data set is simulated from each draw and fitted, and
+        the truth is ranked among the posterior's draws (Talts et al. 2018). Where model, sampler
+        and code agree, all ranks are equally likely. What it cannot see: whether the model suits
+        the real data.
+
+        Parameters
+        ----------
+        data
+            Predictors, as for `simulate`; outcome columns are not looked at.
+        replications
+            How many data sets; 200 show gross errors, 1000 finer ones.
+        seed
+            Any whole number from 0.
+        rows
+            Number of rows if there are no predictors.
+        names
+            Single numbers to rank, such as `effect[Upper]`; by default all that vary.
+        settings
+            Settings of `fit_each`: `draws`, `method`, `workers`, `progress` and others.
+
+        Returns
+        -------
+        Ranks, p-values and words for each quantity; `mw.plots.calibration(result)` draws them.
+
+        Raises
+        ------
+        ArgumentError, DataError, ModelError
+            As for `simulate` and `fit_each`; also where a prior is improper.
+        """
+        chosen = None if names is None else list(names)
+        return calibrate(self, data, replications, seed, rows, chosen, settings)
+
+    def recovery(
+        self,
+        data: Any = None,
+        *,
+        given: Mapping[str, Any] | None = None,
+        replications: int = 100,
+        rows: Sequence[int] | int | None = None,
+        seed: int = 0,
+        **settings: Any,
+    ) -> Recovery:
+        """Fit many simulated data sets with a known truth: how well is it recovered?
+
+        Parameters
+        ----------
+        data
+            Predictors, as for `simulate`.
+        given
+            The truth, as for `simulate`; unknowns that are not in it are drawn from the prior for
+            each data set.
+        replications
+            How many data sets for each number of rows.
+        rows
+            Numbers of rows to compare, such as `[20, 50, 100]`: the rows of the data in a random
+            order, again and again where there are fewer. By default the data as they are.
+        seed
+            Any whole number from 0.
+        settings
+            Settings of `fit_each`.
+
+        Returns
+        -------
+        For each number of rows and quantity: truth (not a number if it varies), bias with its
+        Monte Carlo error, root mean square error, coverage of the 50 % and 95 % central
+        intervals, mean width of the latter, and the share of fits with a good verdict.
+
+        Raises
+        ------
+        ArgumentError, DataError, ModelError
+            As for `simulate` and `fit_each`.
+        """
+        return recover(self, data, given, replications, rows, seed, settings)
 
     def check_workers(self, workers: Executor, data: Any = None) -> int:
         """Let an executor's workers evaluate the model once; return how many answered.

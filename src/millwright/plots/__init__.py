@@ -4,6 +4,7 @@ Figures are made without `pyplot`: nothing opens a window, and the user's own Ma
 settings are neither read nor changed. Those of one panel draw into `axes=` where it is given.
 """
 
+from millwright.plots.calibration import calibration
 from millwright.plots.dependence import autocorrelation, running_mean
 from millwright.plots.energy_changes import energy_changes
 from millwright.plots.fitted import fitted_line, prior_lines
@@ -23,6 +24,7 @@ from millwright.plots.trace import densities, trace
 __all__ = [
     "compare_estimates",
     "autocorrelation",
+    "calibration",
     "decision",
     "densities",
     "energy_changes",

@@ -31,6 +31,7 @@ class Stream(IntEnum):
     LANES = 13
     LENGTHS = 14
     DATA_SETS = 15
+    RANKS = 16
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:
