@@ -27,7 +27,7 @@ __all__ = ["Calibration", "calibrate"]
 _DRAWS = 99
 _FEW = 100
 _LEVEL = 0.05
-_CLEAR = 2.0
+_CLEAR = 2.5
 _SD_OF_A_SHARE = np.sqrt(1 / 12)
 _SD_OF_A_SQUARE = np.sqrt(1 / 180)
 
@@ -197,7 +197,8 @@ def _spread(shares: np.ndarray) -> float:
 def _what_is_wrong(shares: np.ndarray) -> str:
     """Say which way ranks stray."""
     size = np.sqrt(len(shares))
-    lean = (shares.mean() - 0.5) / _SD_OF_A_SHARE * size
+    # In their own spread: ranks that pile up at both ends have a mean that varies more.
+    lean = (shares.mean() - 0.5) / (shares.std() + 1e-12) * size
     spread = (np.mean((shares - 0.5) ** 2) - _SD_OF_A_SHARE**2) / _SD_OF_A_SQUARE * size
     # Ranks that lean are spread unevenly too, and say nothing of the width of intervals.
     if abs(lean) > _CLEAR:

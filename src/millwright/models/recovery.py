@@ -54,8 +54,8 @@ class Recovery(Shown):
             "their level."
             if not self.given
             else f"Held at a stated truth: {', '.join(self.given)}. For one fixed truth, "
-            "intervals need not cover at exactly their level; over truths drawn from the prior they "
-            "do."
+            "intervals need not cover at exactly their level; over truths drawn from the "
+            "prior they do."
         )
         lines.append(
             "Bias: mean of (posterior mean - truth), with its Monte Carlo error; 0 is best. "
