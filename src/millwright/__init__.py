@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from millwright import demo as demo, errors as errors, plots as plots
+    from millwright.comparison.bayes_factors import bayes_factors as bayes_factors
     from millwright.comparison.compare import compare as compare
     from millwright.comparison.estimates import (
         compare_estimates as compare_estimates,
@@ -130,6 +131,7 @@ if TYPE_CHECKING:
     where: Constructor
 
 _PLACES = {
+    "bayes_factors": "millwright.comparison.bayes_factors",
     "compare": "millwright.comparison.compare",
     "compare_estimates": "millwright.comparison.estimates",
     "compare_predictions": "millwright.comparison.estimates",

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.accuracy.leave_one_out import LeaveOneOut, row_sentence
+from millwright.comparison.outcomes_alike import check_posteriors, check_same_outcomes
 from millwright.display import Shown, frame_text
 from millwright.errors import ArgumentError
 from millwright.posterior.posterior import Posterior
@@ -108,40 +109,10 @@ def compare(**posteriors: Posterior) -> Comparison:
     ArgumentError
         For fewer than two, or for models of different outcomes.
     """
-    for name, posterior in posteriors.items():
-        if not isinstance(posterior, Posterior):
-            raise ArgumentError(f"`{name}` must be a posterior, not {type(posterior).__name__}.")
-    fingerprints = {
-        name: posterior.draws.binding.tables.fingerprint(
-            [part.name for part in posterior.draws.binding.program.outcomes]
-        )
-        for name, posterior in posteriors.items()
-    }
-    results = {name: posterior.leave_one_out() for name, posterior in posteriors.items()}
-    return _ordered(results, fingerprints)
-
-
-def _ordered(results: Mapping[str, LeaveOneOut], fingerprints: Mapping[str, str]) -> Comparison:
-    """Order models by elpd.
-
-    Parameters
-    ----------
-    results
-        At least two leave-one-out results.
-    fingerprints
-        Fingerprint of the outcomes of each model; they must agree.
-
-    Raises
-    ------
-    ArgumentError
-        For fewer than two models, or models of different outcomes.
-    """
-    if len(results) < 2:
+    found = check_posteriors(posteriors)
+    if len(found) < 2:
         raise ArgumentError("A comparison needs at least two models: compare(one=a, other=b).")
-    if len(set(fingerprints.values())) > 1:
-        raise ArgumentError(
-            f"The models {', '.join(results)} were fitted to different outcomes or rows, so "
-            "their predictive densities cannot be compared. Fit all to the same rows."
-        )
+    check_same_outcomes(found, "predictive densities")
+    results = {name: posterior.leave_one_out() for name, posterior in found.items()}
     order = sorted(results, key=lambda name: -results[name].elpd)
     return Comparison({name: results[name] for name in order})

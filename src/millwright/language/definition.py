@@ -63,14 +63,16 @@ class Definition:
         return with_caret(head, self.name, text, node.place.start, node.place.end)
 
 
-def define(name: str, value: str | float | Callable[..., Any] | Symbol) -> Definition:
-    """Read one definition given as text, function, constant or symbol.
+def define(name: str, value: str | float | Callable[..., Any] | Symbol | Definition) -> Definition:
+    """Read one definition given as text, function, constant or symbol; one that is read stays.
 
     Raises
     ------
     LanguageError
         If it cannot be read.
     """
+    if isinstance(value, Definition):
+        return value
     if isinstance(value, str):
         expression, per = read_text(value, name)
         return Definition(name, expression, per, written=" ".join(value.split("\n")).strip())

@@ -123,11 +123,11 @@ def rests_on_unknowns(node: Node, by_name: Mapping[str, Part]) -> bool:
 def specify(
     title: str,
     notes: str,
-    priors: Mapping[str, Written],
-    likelihood: Mapping[str, Written],
-    derived: Mapping[str, Written],
+    priors: Mapping[str, Written | Definition],
+    likelihood: Mapping[str, Written | Definition],
+    derived: Mapping[str, Written | Definition],
     columns: Mapping[str, str | list[str] | tuple[str, ...]],
-    log_density_terms: Mapping[str, Written] | None = None,
+    log_density_terms: Mapping[str, Written | Definition] | None = None,
     labels: Mapping[str, str | list[str | int] | tuple[str | int, ...]] | None = None,
     units: Mapping[str, str] | None = None,
 ) -> Specification:
@@ -140,7 +140,7 @@ def specify(
     ModelError
         If definitions do not fit together.
     """
-    groups = {
+    groups: dict[str, Mapping[str, Written | Definition]] = {
         "priors": priors,
         "likelihood": likelihood,
         "derived": derived,

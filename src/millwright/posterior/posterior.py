@@ -54,6 +54,8 @@ if TYPE_CHECKING:
     from millwright.accuracy.leave_one_out import LeaveOneOut
     from millwright.draws.prediction import Predictions
     from millwright.draws.predictive import PredictiveCheck, Statistic
+    from millwright.evidence.bayes_factor import BayesFactor
+    from millwright.evidence.evidence import Evidence
 
 __all__ = ["NewLabels", "Posterior"]
 
@@ -603,6 +605,70 @@ class Posterior:
         from millwright.posterior.summaries import membership_frame
 
         return membership_frame(*membership(self.draws, outcome))
+
+    def evidence(self, *, second: bool = False, unnormalised: bool = False) -> Evidence:
+        """Return the marginal likelihood of the data under model and priors, with its error.
+
+        One or two unknown numbers (three with few rows) are integrated by quadrature and compared
+        with a bridge; others by bridge sampling (Meng and Wong 1996), whose proposal is fitted to
+        one half of the draws and judged with the other, both ways. All constants of the
+        densities are in it.
+
+        Parameters
+        ----------
+        second
+            Whether to check by another method too, annealed sequential Monte Carlo from the prior
+            (Del Moral et al. 2006), which does not share the blind spots of the chains. It is
+            done without being asked for where several modes are possible.
+        unnormalised
+            Whether a term added to the log density, or a density of your own, is meant to count
+            as it is.
+
+        Returns
+        -------
+        The natural logarithm, its standard error, the method, and the reasons to trust it or not.
+
+        Raises
+        ------
+        ModelError
+            For an improper prior, terms in the log density, or draws that chains did not make.
+        SamplingError
+            If the draws are not converged, or too few.
+        """
+        from millwright.evidence.of_fit import evidence_of_fit
+
+        with lent(self.draws.binding.program.foreign):
+            return evidence_of_fit(self.fit, self.verdict, second, unnormalised)
+
+    def bayes_factor(self, statement: str) -> BayesFactor:
+        """Return how many times more probable the data are if a statement holds than if not.
+
+        Parameters
+        ----------
+        statement
+            A region, such as `drying < 0` or `-0.1 < drying < 0.1`: posterior odds over prior
+            odds. Or a point of one unknown, such as `drying == 0`: posterior over prior density
+            there (Dickey 1971), up to 3 standard deviations from the posterior mean; beyond that
+            and at an edge of the support the model with the unknown held there is fitted, and two
+            evidences are compared.
+
+        Returns
+        -------
+        The factor with its error, its logarithm, how it was found, and a sentence.
+
+        Raises
+        ------
+        ArgumentError
+            If it is not a statement, a point is outside the support, or the prior gives a region
+            a probability of 0 or 1.
+        ModelError
+            For improper priors, points of unknowns whose prior rests on others, or a null model
+            that cannot be fitted.
+        """
+        from millwright.posterior.bayes_factor import bayes_factor_of
+
+        with lent(self.draws.binding.program.foreign):
+            return bayes_factor_of(self.fit, self.verdict, statement)
 
     def leave_one_out(self) -> LeaveOneOut:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""

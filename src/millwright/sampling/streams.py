@@ -32,6 +32,8 @@ class Stream(IntEnum):
     LENGTHS = 14
     DATA_SETS = 15
     RANKS = 16
+    EVIDENCE = 17
+    ODDS = 18
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

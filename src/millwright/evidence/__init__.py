@@ -1,0 +1,1 @@
+"""How probable the data are under a model: marginal likelihoods and Bayes factors."""

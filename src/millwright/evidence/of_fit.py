@@ -1,0 +1,265 @@
+"""From a fit to its evidence: which method, what refuses it, and whether to trust it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.diagnostics.verdict import Verdict
+from millwright.draws.labelled_draws import Draws
+from millwright.errors import ModelError, SamplingError
+from millwright.evidence.annealed import annealed
+from millwright.evidence.bridge import Bridge, Values, bridge
+from millwright.evidence.evidence import Evidence
+from millwright.evidence.quadrature import Lattice, log_integral
+from millwright.fitting.fit import Fit
+from millwright.fitting.record import Origin
+from millwright.fitting.target import target_of
+from millwright.language.tree import Name, Node, walk
+from millwright.modelling.binding import Binding
+from millwright.modelling.simulate import positions_from
+from millwright.sampling.streams import Stream, generator_of
+from millwright.sampling.target import TargetDensity
+from millwright.wording import setting
+
+__all__ = ["density_in_pieces", "evidence_of_fit", "positions_of"]
+
+_AT_ONCE = 500
+_MOST_NUMBERS = 5_000_000
+_CHEAP_ROWS = 200
+_WELL_COVERED = 0.04
+_HARDLY_COVERED = 0.004
+_SMALL_ERROR = 0.03
+_LARGEST_GAP = 3.0
+_ALLOWED = 0.05
+_LOST = 0.001
+
+
+def evidence_of_fit(
+    fit: Fit, verdict: Verdict, second: bool = False, unnormalised: bool = False
+) -> Evidence:
+    """Return the evidence of a fit; see `Posterior.evidence`."""
+    _refuse(fit, verdict, unnormalised)
+    binding = fit.draws.binding
+    target = target_of(binding)
+    values = density_in_pieces(target, binding)
+    positions, lost = positions_of(fit.draws)
+    generator = generator_of(fit.record.seed, Stream.EVIDENCE)
+    bridged = bridge(positions, values, generator)
+    several = bool(fit.record.modes) and int(fit.record.modes["peaks"]) > 1
+    copies = _interchangeable(binding)
+    flat = positions.reshape(-1, positions.shape[-1])
+    lattice = None
+    if _few(binding):
+        factor = np.linalg.cholesky(np.cov(flat.T).reshape(binding.dimension, -1))
+        lattice = log_integral(values, flat.mean(axis=0), factor)
+    checks = {"bridge": (bridged.log_value, bridged.standard_error)}
+    reasons, doubts = _bridge_reasons(bridged, flat, lost)
+    if lattice is not None and lattice.settled:
+        value, error = lattice.log_value, lattice.change
+        method = f"quadrature with {lattice.points:,} points"
+        reasons, doubts = _lattice_reasons(lattice, bridged)
+    else:
+        value, error = bridged.log_value, bridged.standard_error
+        method = "bridge sampling"
+        checks = {}
+    if second or several or copies:
+        third, doubt = _second(target, value, error, generator)
+        if third is not None:
+            checks["annealed sequential Monte Carlo"] = third
+        (doubts if doubt else reasons).append(_second_words(third, value, error, doubt))
+    doubts += _other_doubts(verdict, copies)
+    return Evidence(
+        log_value=value,
+        standard_error=error,
+        method=method,
+        trusted=not doubts,
+        reasons=(*doubts, *reasons),
+        checks=checks,
+        normalised=not binding.program.log_density_terms,
+    )
+
+
+def positions_of(draws: Draws) -> tuple[np.ndarray, float]:
+    """Return unconstrained draws, shape (chains, draws, dimension), and the share lost.
+
+    Where a draw is not finite in these coordinates (a share of exactly 0 or 1), it is replaced by
+    the one before.
+    """
+    chains, size = draws.shape
+    with np.errstate(all="ignore"):
+        flat = positions_from(draws.binding, draws.evaluation())
+    found = np.array(flat).reshape(chains, size, -1)
+    bad = ~np.isfinite(found).all(axis=2)
+    if bad.all():
+        raise SamplingError("No draw is finite in the sampler's coordinates.")
+    for chain, at in zip(*np.nonzero(bad), strict=True):
+        good = np.flatnonzero(~bad[chain])
+        source = (chain, good[np.argmin(np.abs(good - at))]) if len(good) else _first_good(bad)
+        found[chain, at] = found[source]
+    return found, float(bad.mean())
+
+
+def _first_good(bad: np.ndarray) -> tuple[int, int]:
+    chain, at = np.argwhere(~bad)[0]
+    return int(chain), int(at)
+
+
+def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
+    program = fit.draws.binding.program
+    if fit.record.origin is not Origin.CHAINS:
+        raise ModelError(
+            "An evidence needs draws that chains made here from the model: these come from "
+            f"{'an' if fit.record.origin is Origin.APPROXIMATION else ''} "
+            f"{fit.record.origin.value}. Fit the model."
+        )
+    flat = [part.name for part in program.unknowns if part.improper]
+    if flat:
+        raise ModelError(
+            f"The prior of `{flat[0]}` is flat and improper, so the evidence is not defined: it "
+            "would be any number, with the constant that is left out. Give it a proper prior."
+        )
+    if program.log_density_terms and not unnormalised:
+        name = program.log_density_terms[0].name
+        raise ModelError(
+            f"`{name}` is added to the log density as it is, and whether its constants are all "
+            "there is not known. If only this one density is to be compared with itself, or they "
+            f"are, ask with {setting('unnormalised', True)}."
+        )
+    stops = [finding for finding in verdict.findings if finding.weight == "stop"]
+    if stops:
+        raise SamplingError(
+            f"The draws are not converged, so they give no evidence: {stops[0].problem} See "
+            "convergence()."
+        )
+
+
+def density_in_pieces(target: TargetDensity, binding: Binding) -> Values:
+    """Return the log density in pieces of one size, which bounds the memory and compiles once."""
+    rows = max((int(np.size(values)) for values in target.arguments.values()), default=1)
+    size = int(np.clip(_MOST_NUMBERS // max(1, rows), 8, _AT_ONCE))
+
+    def values(positions: np.ndarray) -> np.ndarray:
+        found = np.empty(len(positions))
+        for at in range(0, len(positions), size):
+            piece = positions[at : at + size]
+            filled = np.concatenate([piece, np.repeat(piece[-1:], size - len(piece), axis=0)])
+            found[at : at + len(piece)] = target.plain(filled)[: len(piece)]
+        return np.where(np.isnan(found), -np.inf, found)
+
+    return values
+
+
+def _few(binding: Binding) -> bool:
+    """Whether there are so few unknowns that quadrature is cheap."""
+    if binding.dimension > 3 or binding.program.black_boxes:
+        return False
+    rows = max(binding.program.size_of.values(), default=1)
+    return binding.dimension < 3 or rows <= _CHEAP_ROWS
+
+
+def _bridge_reasons(bridged: Bridge, flat: np.ndarray, lost: float) -> tuple[list[str], list[str]]:
+    reasons, doubts = [], []
+    covered = f"{100 * bridged.share:.2g} %"
+    if bridged.share < _HARDLY_COVERED:
+        doubts.append(
+            f"A normal distribution hardly covers the posterior: {covered} of its draws count, "
+            f"{100 * _HARDLY_COVERED:g} % or more is needed."
+        )
+    elif bridged.share < _WELL_COVERED or bridged.standard_error > _SMALL_ERROR:
+        reasons.append(
+            f"A normal distribution covers the posterior in part ({covered} of its draws count; "
+            f"{100 * _WELL_COVERED:g} % or more is good): take it as right to about 0.25."
+        )
+    else:
+        reasons.append(
+            f"A normal distribution covers the posterior well ({covered} of its draws count): "
+            "right to about 0.08 or better."
+        )
+    if bridged.gap > _LARGEST_GAP:
+        doubts.append(
+            f"The two halves of the draws give values that are {bridged.gap:.1f} standard errors "
+            f"apart; up to {_LARGEST_GAP:g} is good. More draws may help."
+        )
+    if lost > _LOST:
+        doubts.append(
+            f"{100 * lost:.2g} % of the draws lie at an end of their range, to rounding, where "
+            "the sampler's coordinates are not finite."
+        )
+    return reasons, doubts
+
+
+def _lattice_reasons(lattice: Lattice, bridged: Bridge) -> tuple[list[str], list[str]]:
+    apart = abs(lattice.log_value - bridged.log_value)
+    allowed = _ALLOWED + 4 * bridged.standard_error
+    words = f"Bridge sampling of the same draws gives {bridged.log_value:.3f}"
+    if apart > allowed:
+        return [], [
+            f"{words}, {apart:.2f} away: the lattice or the draws miss a part of the posterior."
+        ]
+    return [f"{words}, which agrees."], []
+
+
+def _second(
+    target: TargetDensity, value: float, error: float, generator: np.random.Generator
+) -> tuple[tuple[float, float] | None, bool]:
+    """Estimate by sequential Monte Carlo from the prior; return it, and whether it disagrees."""
+    if target.prior_draws is None:
+        return None, False
+    found = annealed(target.prior_draws, target.split, generator)
+    apart = abs(found.log_value - value)
+    allowed = _ALLOWED + 2.5 * float(np.hypot(found.standard_error, error))
+    return (found.log_value, found.standard_error), not apart <= allowed
+
+
+def _second_words(
+    third: tuple[float, float] | None, value: float, error: float, doubt: bool
+) -> str:
+    if third is None:
+        return "A second method was not possible: the prior cannot be drawn from."
+    words = (
+        f"Annealed sequential Monte Carlo from the prior gives {third[0]:.2f} with a standard "
+        f"error of {third[1]:.2f}"
+    )
+    if not doubt:
+        return f"{words}, which agrees."
+    more = "more: the draws may miss a mode" if third[0] > value else "less"
+    return f"{words}, {abs(third[0] - value):.2f} {more}."
+
+
+def _other_doubts(verdict: Verdict, copies: int) -> list[str]:
+    doubts = [
+        f"The verdict on the draws: {finding.problem}"
+        for finding in verdict.findings
+        if finding.weight == "caution"
+    ]
+    if copies:
+        factor = int(np.prod(np.arange(1, copies + 1)))
+        doubts.append(
+            f"The {copies} components of a mixture can be exchanged, so the posterior has "
+            f"{factor} equal copies. If the draws stay in one of them, log {factor} = "
+            f"{np.log(factor):.3f} is missing; a prior with `ordered(...)` leaves one copy."
+        )
+    return doubts
+
+
+def _interchangeable(binding: Binding) -> int:
+    """Return how many components of a mixture over a label set can be exchanged, or 0."""
+    program = binding.program
+    for part in program.outcomes:
+        if part.family != "mixture":
+            continue
+        names = {n.name for _, top in part.arguments for n in _names(top)}
+        own = [
+            program.by_name[name]
+            for name in names
+            if name in program.by_name and program.by_name[name].kind == "unknown"
+        ]
+        per = [p for p in own if len(p.per) == 1 and p.family != "ordered"]
+        fixed = [p for p in own if p.family == "ordered"]
+        if per and not fixed:
+            return int(program.size_of[per[0].per[0]])
+    return 0
+
+
+def _names(top: Node) -> list[Name]:
+    return [node for node in walk(top) if isinstance(node, Name)]

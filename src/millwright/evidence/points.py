@@ -1,0 +1,231 @@
+"""The Bayes factor of a point inside one model: posterior over prior density there.
+
+Dickey (1971), "The weighted likelihood ratio, linear hypotheses on normal location parameters",
+Annals of Mathematical Statistics 42; the posterior density by Chen's importance-weighted marginal
+density estimator (1994, Journal of the American Statistical Association 89, eq. 2.3).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.special import logsumexp
+
+from millwright.diagnostics.convergence import mean_size
+from millwright.distributions import on_numpy
+from millwright.draws.known_priors import KnownPrior, known_prior
+from millwright.draws.labelled_draws import Draws, label_texts
+from millwright.errors import ArgumentError, ModelError
+from millwright.evidence.bayes_factor import BayesFactor
+from millwright.evidence.of_fit import density_in_pieces, positions_of
+from millwright.fitting.target import target_of
+from millwright.language.parse import read_text
+from millwright.language.tree import Label, Lookup, Name, Node, Number, Operation
+from millwright.modelling.space import free_of, onto_support, places
+from millwright.modelling.specification import Part
+
+__all__ = ["FARTHEST", "Point", "far_away", "log_likelihood_at", "point_factor", "point_of"]
+
+FARTHEST = 3.0
+"""How many standard deviations from the mean a density is estimated; kernels fail earlier."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Point:
+    """A value of one unknown number.
+
+    Attributes
+    ----------
+    name
+        The unknown.
+    at
+        Which number of it, from 0.
+    coordinate
+        Its place in the sampler's vector.
+    free
+        The value in the sampler's coordinates; infinite at an edge of the support.
+    log_prior
+        Log density of the prior there, in those coordinates.
+    """
+
+    statement: str
+    name: str
+    at: int
+    single: bool
+    value: float
+    coordinate: int
+    free: float
+    log_prior: float
+
+
+def point_of(draws: Draws, statement: str) -> Point | None:
+    """Return the point that a statement such as `drying == 0` names; None for other statements.
+
+    Raises
+    ------
+    ArgumentError
+        For a value outside the support, or what is not one number of an unknown.
+    ModelError
+        Where the prior rests on other unknowns.
+    """
+    node, _ = read_text(statement.strip(), "statement")
+    if not isinstance(node, Operation) or node.operator != "==":
+        return None
+    left, right = node.operands
+    value = _number(right)
+    named = left
+    if value is None:
+        value, named = _number(left), right
+    if value is None:
+        raise ArgumentError(
+            f"`{statement}`: a point is an unknown and a number, as in 'drying == 0'. For "
+            "differences define the difference as an unknown, or compare two models by "
+            "mw.bayes_factors(...)."
+        )
+    part, at = _unknown(draws, named, statement)
+    known = known_prior(draws.binding.specification, part.name)
+    if known is None or part.name in draws.binding.program.mapped:
+        raise ModelError(
+            f"The prior of `{part.name}` rests on other unknowns, so its density at a point is "
+            "not known. Write the model without it, fit it, and compare both by "
+            "mw.bayes_factors(...)."
+        )
+    return _placed(draws, part, at, float(value), statement, known)
+
+
+def _placed(
+    draws: Draws, part: Part, at: int, value: float, statement: str, known: KnownPrior
+) -> Point:
+    x = np.array([value])
+    if not known.family.support(known.values).contains(x).all():
+        raise ArgumentError(
+            f"`{statement}`: {value:g} is outside the support of `{part.name}`, where its prior "
+            "has no density."
+        )
+    parameters = {name: np.array([number]) for name, number in known.values.items()}
+    with np.errstate(all="ignore"):
+        free = float(free_of(part, x, parameters)[0])
+        _, slope = onto_support(on_numpy, part, np.array([free]), parameters)
+        log_prior = float(known.family.log_density(on_numpy, x, known.values)[0] + slope[0])
+        back = float(onto_support(on_numpy, part, np.array([free]), parameters)[0][0])
+    # At an edge of the support coordinates are cut, and do not lead back.
+    edge = not np.isfinite(log_prior) or abs(back - value) > 1e-9 * max(1.0, abs(value))
+    start = next(p.start for p in places(draws.binding.program) if p.name == part.name)
+    return Point(
+        statement=statement,
+        name=part.name,
+        at=at,
+        single=not part.per,
+        value=value,
+        coordinate=start + at,
+        free=np.inf if edge or _at_edge(known, value) else free,
+        log_prior=log_prior,
+    )
+
+
+def _at_edge(known: KnownPrior, value: float) -> bool:
+    support = known.family.support(known.values)
+    ends = (support.lower, support.upper)
+    return any(end is not None and float(np.ravel(end)[0]) == value for end in ends)
+
+
+def _unknown(draws: Draws, node: Node, statement: str) -> tuple[Part, int]:
+    """Return the unknown that a statement names, and which number of it."""
+    base = node.base if isinstance(node, Lookup) else node
+    program = draws.binding.program
+    names = [part.name for part in program.unknowns]
+    if not isinstance(base, Name) or base.name not in names:
+        raise ArgumentError(
+            f"`{statement}`: a point is a value of one unknown ({', '.join(names[:8])}), as in "
+            f"'{names[0]} == 0'. For others compare two models by mw.bayes_factors(...)."
+        )
+    part = program.by_name[base.name]
+    if part.event != "number":
+        raise ArgumentError(
+            f"`{statement}`: `{part.name}` is a vector or matrix; a point is a value of a number."
+        )
+    if not part.per and base is node:
+        return part, 0
+    if not isinstance(node, Lookup) or len(node.labels) != len(part.per):
+        raise ArgumentError(
+            f"`{statement}`: `{part.name}` has a number for each {', '.join(part.per)}; name one "
+            "in brackets."
+        )
+    index = []
+    for label, axis in zip(node.labels, part.per, strict=True):
+        texts = list(label_texts(draws.binding.labels[axis]))
+        text = _label_text(label)
+        if text not in texts:
+            raise ArgumentError(f"`{statement}`: `{axis}` has no label {text!r}.")
+        index.append(texts.index(text))
+    return part, int(np.ravel_multi_index(index, program.shape(part.per)))
+
+
+def _label_text(label: Node) -> str:
+    if isinstance(label, Label):
+        return label.value
+    if isinstance(label, Number):
+        return f"{label.value:g}"
+    return label.name if isinstance(label, Name) else "?"
+
+
+def _number(node: Node) -> float | None:
+    if isinstance(node, Number):
+        return float(node.value)
+    if isinstance(node, Operation) and node.operator == "negative":
+        inner = _number(node.operands[0])
+        return None if inner is None else -inner
+    return None
+
+
+def far_away(draws: Draws, point: Point) -> float:
+    """Return how many standard deviations a point is from the posterior mean."""
+    positions, _ = positions_of(draws)
+    values = positions[:, :, point.coordinate]
+    return float(abs(point.free - values.mean()) / values.std())
+
+
+def log_likelihood_at(draws: Draws, point: Point) -> float:
+    """Return the log likelihood at the point of a model with that one unknown number."""
+    values = density_in_pieces(target_of(draws.binding), draws.binding)
+    return float(values(np.array([[point.free]]))[0] - point.log_prior)
+
+
+def point_factor(draws: Draws, point: Point) -> BayesFactor:
+    """Return the Bayes factor of the point, the posterior density there over the prior density."""
+    positions, _ = positions_of(draws)
+    chains, size, dimension = positions.shape
+    values = density_in_pieces(target_of(draws.binding), draws.binding)
+    flat = positions.reshape(-1, dimension)
+    moved = flat.copy()
+    moved[:, point.coordinate] = point.free
+    terms = _log_conditional(flat, point.coordinate) + values(moved) - values(flat)
+    log_density = float(logsumexp(terms) - np.log(len(terms)))
+    scaled = np.exp(terms - terms.max()).reshape(chains, size)
+    independent = float(mean_size(scaled[:, :, None])[0])
+    independent = independent if np.isfinite(independent) else float(scaled.size)
+    error = float(scaled.std() / (scaled.mean() * np.sqrt(independent)))
+    good = error < 0.2
+    return BayesFactor(
+        statement=point.statement,
+        against=f"not ({point.statement})",
+        log_value=log_density - point.log_prior,
+        standard_error=error,
+        method="the ratio of posterior to prior density at the point",
+        trusted=good,
+        reasons=()
+        if good
+        else ("The estimate of the density varies too much: fit with more draws.",),
+    )
+
+
+def _log_conditional(flat: np.ndarray, at: int) -> np.ndarray:
+    """Return the log density of each draw's coordinate in a normal one given its others."""
+    others = np.delete(flat, at, axis=1)
+    away = others - others.mean(axis=0)
+    own = flat[:, at] - flat[:, at].mean()
+    slope = np.linalg.lstsq(away, own, rcond=None)[0] if others.shape[1] else np.zeros(0)
+    left = own - away @ slope
+    sd = left.std()
+    return np.asarray(-0.5 * (left / sd) ** 2 - np.log(sd) - 0.5 * np.log(2 * np.pi))
