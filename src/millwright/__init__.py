@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from millwright import demo as demo, errors as errors, plots as plots
+    from millwright.comparison.averaging import average as average
     from millwright.comparison.bayes_factors import bayes_factors as bayes_factors
     from millwright.comparison.compare import compare as compare
     from millwright.comparison.estimates import (
@@ -131,6 +132,7 @@ if TYPE_CHECKING:
     where: Constructor
 
 _PLACES = {
+    "average": "millwright.comparison.averaging",
     "bayes_factors": "millwright.comparison.bayes_factors",
     "compare": "millwright.comparison.compare",
     "compare_estimates": "millwright.comparison.estimates",

@@ -20,7 +20,7 @@ from millwright.posterior.posterior import Posterior
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["BayesFactors", "bayes_factors", "prior_weights"]
+__all__ = ["BayesFactors", "bayes_factors", "prior_weights", "weighed"]
 
 _STATED = 2.5
 
@@ -188,6 +188,16 @@ def bayes_factors(
     ModelError, SamplingError
         If a model has no evidence.
     """
+    return weighed(posteriors, prior, second, unnormalised)
+
+
+def weighed(
+    posteriors: Mapping[str, object],
+    prior: Mapping[str, float] | None = None,
+    second: bool = False,
+    unnormalised: bool = False,
+) -> BayesFactors:
+    """Weigh models that are given as a mapping; see `bayes_factors`."""
     found = check_posteriors(posteriors)
     if len(found) < 2:
         raise ArgumentError("Give two or more posteriors by name: bayes_factors(one=a, other=b).")

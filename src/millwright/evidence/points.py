@@ -21,7 +21,7 @@ from millwright.evidence.bayes_factor import BayesFactor
 from millwright.evidence.of_fit import density_in_pieces, positions_of
 from millwright.fitting.target import target_of
 from millwright.language.parse import read_text
-from millwright.language.tree import Label, Lookup, Name, Node, Number, Operation
+from millwright.language.tree import Label, Lookup, Name, Node, Number, Operation, constant
 from millwright.modelling.space import free_of, onto_support, places
 from millwright.modelling.specification import Part
 
@@ -73,10 +73,10 @@ def point_of(draws: Draws, statement: str) -> Point | None:
     if not isinstance(node, Operation) or node.operator != "==":
         return None
     left, right = node.operands
-    value = _number(right)
+    value = constant(right)
     named = left
     if value is None:
-        value, named = _number(left), right
+        value, named = constant(left), right
     if value is None:
         raise ArgumentError(
             f"`{statement}`: a point is an unknown and a number, as in 'drying == 0'. For "
@@ -168,15 +168,6 @@ def _label_text(label: Node) -> str:
     if isinstance(label, Number):
         return f"{label.value:g}"
     return label.name if isinstance(label, Name) else "?"
-
-
-def _number(node: Node) -> float | None:
-    if isinstance(node, Number):
-        return float(node.value)
-    if isinstance(node, Operation) and node.operator == "negative":
-        inner = _number(node.operands[0])
-        return None if inner is None else -inner
-    return None
 
 
 def far_away(draws: Draws, point: Point) -> float:

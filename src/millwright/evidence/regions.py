@@ -11,7 +11,7 @@ from millwright.draws.labelled_draws import Draws
 from millwright.draws.prior import prior_draws
 from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import BayesFactor
-from millwright.language.tree import Name, Node, Number, Operation
+from millwright.language.tree import Name, Node, Operation, constant
 from millwright.sampling.streams import Stream, generator_of
 
 __all__ = ["region_factor"]
@@ -140,19 +140,10 @@ def _ends(node: Node) -> tuple[str, float, float] | None:
         return None
     left, right = node.operands
     sign = _ORDERS[node.operator]
-    value = _number(right)
+    value = constant(right)
     name = left
     if value is None:
-        value, name, sign = _number(left), right, -sign
+        value, name, sign = constant(left), right, -sign
     if value is None or not isinstance(name, Name):
         return None
     return (name.name, -np.inf, value) if sign > 0 else (name.name, value, np.inf)
-
-
-def _number(node: Node) -> float | None:
-    if isinstance(node, Number):
-        return float(node.value)
-    if isinstance(node, Operation) and node.operator == "negative":
-        inner = _number(node.operands[0])
-        return None if inner is None else -inner
-    return None

@@ -22,6 +22,7 @@ __all__ = [
     "Slot",
     "Taken",
     "children",
+    "constant",
     "walk",
 ]
 
@@ -134,3 +135,13 @@ def walk(node: Node) -> Iterator[Node]:
     yield node
     for child in children(node):
         yield from walk(child)
+
+
+def constant(node: Node) -> float | None:
+    """Return the number that is written at a node, with its sign; None for anything else."""
+    if isinstance(node, Number):
+        return float(node.value)
+    if isinstance(node, Operation) and node.operator == "negative":
+        inner = constant(node.operands[0])
+        return None if inner is None else -inner
+    return None

@@ -4,6 +4,7 @@ Figures are made without `pyplot`: nothing opens a window, and the user's own Ma
 settings are neither read nor changed. Those of one panel draw into `axes=` where it is given.
 """
 
+from millwright.plots.averaging import average, model_probabilities
 from millwright.plots.calibration import calibration
 from millwright.plots.dependence import autocorrelation, running_mean
 from millwright.plots.energy_changes import energy_changes
@@ -24,6 +25,7 @@ from millwright.plots.trace import densities, trace
 __all__ = [
     "compare_estimates",
     "autocorrelation",
+    "average",
     "calibration",
     "decision",
     "densities",
@@ -32,6 +34,7 @@ __all__ = [
     "intervals",
     "leave_one_out_pit",
     "model_graph",
+    "model_probabilities",
     "overview",
     "scatter_matrix",
     "posterior_densities",

@@ -34,6 +34,7 @@ class Stream(IntEnum):
     RANKS = 16
     EVIDENCE = 17
     ODDS = 18
+    WEIGHTS = 19
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:
