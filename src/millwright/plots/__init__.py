@@ -19,6 +19,7 @@ from millwright.plots.prior import prior_data, prior_densities, prior_posterior
 from millwright.plots.rank_counts import rank_counts
 from millwright.plots.samplers import samplers
 from millwright.plots.scatter_matrix import scatter_matrix
+from millwright.plots.sensitivity import prior_sensitivity, under_priors
 from millwright.plots.series import series
 from millwright.plots.trace import densities, trace
 
@@ -43,10 +44,12 @@ __all__ = [
     "prior_densities",
     "prior_lines",
     "prior_posterior",
+    "prior_sensitivity",
     "rank_counts",
     "running_mean",
     "samplers",
     "series",
     "shrinkage",
     "trace",
+    "under_priors",
 ]

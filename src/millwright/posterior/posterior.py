@@ -56,6 +56,8 @@ if TYPE_CHECKING:
     from millwright.draws.predictive import PredictiveCheck, Statistic
     from millwright.evidence.bayes_factor import BayesFactor
     from millwright.evidence.evidence import Evidence
+    from millwright.posterior.sensitivity import PriorSensitivity
+    from millwright.posterior.under_priors import UnderPriors
 
 __all__ = ["NewLabels", "Posterior"]
 
@@ -669,6 +671,59 @@ class Posterior:
 
         with lent(self.draws.binding.program.foreign):
             return bayes_factor_of(self.fit, self.verdict, statement)
+
+    def prior_sensitivity(self, names: str | Sequence[str] | None = None) -> PriorSensitivity:
+        """Say which conclusions rest on which prior.
+
+        Each prior that stands at the top of the model, and the likelihood, is raised to powers of
+        0.8 and 1.25 by reweighting the draws (Kallioinen et al. 2023); nothing is fitted again.
+
+        Parameters
+        ----------
+        names
+            Quantities or expressions; by default all.
+
+        Returns
+        -------
+        For each quantity how mean, sd and interval move with each power, and what that means in
+        words. Priors whose change reweighting cannot follow are named.
+
+        Raises
+        ------
+        ModelError
+            If no prior can be scaled.
+        UnknownLabelError
+            For a quantity that is not there.
+        """
+        from millwright.posterior.sensitivity import prior_sensitivity
+
+        with lent(self.draws.binding.program.foreign):
+            return prior_sensitivity(self.draws, names)
+
+    def under_priors(self, priors: Mapping[str, Mapping[str, Any]]) -> UnderPriors:
+        """Fit the same model and data under other priors, and put all side by side.
+
+        Parameters
+        ----------
+        priors
+            Sets of changed priors by name, such as
+            `{"sceptical": {"drying": "normal(0, 0.1)"}}`; a number holds an unknown fixed.
+            Changed numbers compile nothing.
+
+        Returns
+        -------
+        Estimates, evidences and Bayes factors under each set.
+
+        Raises
+        ------
+        ArgumentError
+            If an unknown is not in the model.
+        LanguageError, ModelError
+            If a prior cannot be read or does not fit.
+        """
+        from millwright.posterior.under_priors import under_priors
+
+        return under_priors(self, priors)
 
     def leave_one_out(self) -> LeaveOneOut:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""

@@ -1,0 +1,184 @@
+"""What the priors decide: how far estimates move with the power of each, and under others."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from millwright.draws.intervals import kind_words
+from millwright.draws.region import density_on
+from millwright.errors import ArgumentError, nearest
+from millwright.plots.bars import bars, label_rows
+from millwright.plots.panels import Size, panel_grid, single_panel
+from millwright.plots.style import BLUE, CHAINS, GREY, INK, RED, finish, light_grid, styled, tint
+from millwright.posterior.sensitivity import LIKELIHOOD, NOTABLE, PriorSensitivity
+from millwright.posterior.under_priors import UnderPriors
+from millwright.wording import visible
+
+__all__ = ["prior_sensitivity", "under_priors"]
+
+_MOST = 12
+
+
+def prior_sensitivity(
+    found: PriorSensitivity,
+    names: Sequence[str] | None = None,
+    *,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw how far the mean of each quantity moves when a prior's power is doubled.
+
+    Parameters
+    ----------
+    found
+        Result of `posterior.prior_sensitivity()`.
+    names
+        Quantities to show; by default all, at most 12.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For another kind of result, names that are not there, or more than 12.
+    """
+    if not isinstance(found, PriorSensitivity):
+        raise ArgumentError(
+            f"Give the result of posterior.prior_sensitivity(), not {type(found).__name__}."
+        )
+    shown = _chosen(list(found.changes), names)
+    with styled():
+        figure, panels = panel_grid(len(shown), size)
+        for axes, name in zip(panels, shown, strict=True):
+            changes = found.changes[name]
+            for row, (source, change) in enumerate(changes.items()):
+                notable = change.distance >= NOTABLE
+                colour = GREY if not notable else BLUE if source == LIKELIHOOD else RED
+                axes.plot([0, change.mean], [row, row], color=colour, lw=4, solid_capstyle="butt")
+                axes.plot(change.mean, row, "o", color=colour, ms=7)
+            axes.axvline(0, color=INK, lw=1)
+            label_rows(
+                axes, [visible(s) if s == LIKELIHOOD else f"prior of {visible(s)}" for s in changes]
+            )
+            reach = max(0.35, 1.15 * max(abs(change.mean) for change in changes.values()))
+            axes.set_xlim(-reach, reach)
+            axes.set_xlabel("posterior sds")
+            axes.set_title(f"{name}: {found.words[name]}", fontsize=10.5)
+        return finish(
+            figure,
+            "How far each estimate moves when a prior, or the likelihood, gets double weight",
+            "Dot: change of the posterior mean, in its standard deviations. Red: a prior that "
+            "moves the whole distribution notably; blue: the likelihood does; grey: hardly. "
+            "Priors that point the other way than the likelihood disagree with the data."
+            + "".join(f" Not known for {name}." for name in found.unknown),
+            text,
+        )
+
+
+def under_priors(
+    found: UnderPriors,
+    names: Sequence[str] | None = None,
+    *,
+    size: Size | None = None,
+    text: bool = True,
+) -> Figure:
+    """Draw the posterior of each quantity under each set of priors, over its prior.
+
+    Parameters
+    ----------
+    found
+        Result of `posterior.under_priors(...)`.
+    names
+        Quantities to show; by default all unknown numbers, at most 12.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For another kind of result, names that are not there, or more than 12.
+    """
+    if not isinstance(found, UnderPriors):
+        raise ArgumentError(
+            f"Give the result of posterior.under_priors(), not {type(found).__name__}."
+        )
+    singles = {key: one.draws.single() for key, one in found.posteriors.items()}
+    shown = _chosen(list(next(iter(singles.values()))), names)
+    if len(shown) == 1:
+        return _intervals(found, shown[0], size, text)
+    with styled():
+        figure, panels = panel_grid(len(shown), size)
+        for axes, name in zip(panels, shown, strict=True):
+            values = {k: s[name].reshape(-1) for k, s in singles.items() if name in s}
+            ends = np.array([np.quantile(v, [0.001, 0.999]) for v in values.values()])
+            grid = np.linspace(ends[:, 0].min(), ends[:, 1].max(), 300)
+            for number, value in enumerate(values.values()):
+                colour, style = CHAINS[number % len(CHAINS)]
+                height = density_on(grid, value)
+                if number == 0:
+                    axes.fill_between(grid, height, color=tint(colour, 0.3), lw=0)
+                axes.plot(grid, height, color=colour, ls=style, lw=1.8)
+            axes.set_title(name)
+            axes.set_yticks([])
+            axes.set_ylim(bottom=0)
+        for number, key in enumerate(singles):
+            colour, style = CHAINS[number % len(CHAINS)]
+            panels[0].plot([], [], color=colour, ls=style, lw=1.8, label=visible(key))
+        figure.legend(loc="upper right", ncols=min(4, len(singles)), fontsize=10)
+        return finish(figure, "The posterior under other priors", _words(found), text)
+
+
+def _intervals(found: UnderPriors, name: str, size: Size | None, text: bool) -> Figure:
+    with styled():
+        count = len(found.posteriors)
+        figure, axes = single_panel(size or (12.8, min(8.0, 2.2 + 0.5 * count)), None)
+        rows: list[str] = []
+        for key, posterior in found.posteriors.items():
+            single = posterior.draws.single()
+            if name in single:
+                bars(axes, len(rows), single[name].reshape(-1), 0.95, "central")
+                rows.append(visible(key))
+        label_rows(axes, rows)
+        light_grid(axes, "x")
+        axes.set_xlabel(name)
+        kind = kind_words("central", 0.95)
+        return finish(
+            figure,
+            f"{name} under other priors",
+            f"Dot: median. Thick bar: 50 % interval. Thin bar: {kind}. {_words(found)}",
+            text,
+        )
+
+
+def _words(found: UnderPriors) -> str:
+    changed = [
+        f"{key}: " + ", ".join(f"{name} {prior}" for name, prior in changes.items()) + "."
+        for key, changes in found.priors.items()
+    ]
+    bad = [key for key, one in found.posteriors.items() if not one.verdict.good]
+    return " ".join(changed) + (f" Verdict not good: {', '.join(bad)}." if bad else "")
+
+
+def _chosen(known: list[str], names: Sequence[str] | None) -> list[str]:
+    shown = known if names is None else list(names)
+    for name in shown:
+        if name not in known:
+            raise ArgumentError(f"There is no `{name}` here.{nearest(name, known)}")
+    if not shown or len(shown) > _MOST:
+        raise ArgumentError(f"{len(shown)} quantities cannot be shown; choose 1 to {_MOST}.")
+    return shown
