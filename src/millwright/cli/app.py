@@ -8,7 +8,7 @@ import sys
 from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -16,6 +16,7 @@ from millwright import __version__
 from millwright.cli import asking, handing_on, looking, predicting
 from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
 from millwright.cli.fit_annotations import (
+    By,
     Chains,
     Draws,
     MaxDepth,
@@ -121,9 +122,21 @@ def check(
         str | None,
         typer.Option(help="Rows without an outcome: refuse, drop or predict; by default refuse."),
     ] = None,
+    calibrate: Annotated[
+        int | None,
+        typer.Option(
+            help="Simulate so many data sets from the priors, fit each, and check that the truth "
+            "is found; 200 show gross errors."
+        ),
+    ] = None,
+    seed: Annotated[int, typer.Option(help="With --calibrate: any whole number.")] = 0,
     as_json: Json = False,
+    quiet: Quiet = False,
 ) -> None:
-    """Check a sheet against data without sampling; settings in [fit] count for the estimate."""
+    """Check a sheet against data without sampling; settings in [fit] count for the estimate.
+
+    With --calibrate data sets are simulated and sampled, in place of the usual check.
+    """
     from millwright.cli.checking import check as look
     from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.models.model import Model
@@ -132,8 +145,17 @@ def check(
         raise ArgumentError(f"--workers must be 1 or more, not {workers}.")
     model = Model.read(found(sheet, SHEETS))
     planned = model.fit_settings | ({} if missing is None else {"missing": missing})
+    if calibrate is not None:
+        _calibrate(model, read_data(data), calibrate, seed, as_json, quiet)
     report = look(model, read_data(data), workers or 0, planned)
     answer(str(report), report.record, as_json, report.good)
+
+
+def _calibrate(
+    model: Any, table: Any, replications: int, seed: int, as_json: bool, quiet: bool
+) -> None:
+    found = model.calibration(table, replications=replications, seed=seed, progress=not quiet)
+    answer(str(found), found.record, as_json, found.calibrated)
 
 
 @app.command()
@@ -141,6 +163,7 @@ def fit(
     sheet: Sheet,
     data: Data,
     run: RunFolder = None,
+    by: By = None,
     chains: Chains = None,
     draws: Draws = None,
     warmup: Warmup = None,
@@ -157,12 +180,17 @@ def fit(
     workers: Workers = None,
     missing: Missing = None,
     replace: Replace = False,
+    resume: Annotated[
+        bool,
+        typer.Option("--resume", help="With --by: keep the fits that are there, make the others."),
+    ] = False,
     as_json: Json = False,
     quiet: Quiet = False,
 ) -> None:
     """Sample, store the run, print verdict and table.
 
-    Settings that are not given here are taken from the table [fit] of the sheet.
+    Settings that are not given here are taken from the table [fit] of the sheet. With --by, each
+    data set is stored as a run of its own inside the folder.
     """
     from millwright.cli.data_files import SHEETS, found, read_data
     from millwright.cli.fit_options import fit_options
@@ -187,17 +215,31 @@ def fit(
     settings = fit_options(
         model.fit_settings, given, setting or (), parameterisation or (), start or ()
     )
-    with _stops_told(place):
-        posterior = model.fit(
-            table,
-            **settings,
-            trial=trial,
-            progress=not quiet,
-            save=place,
-            replace=replace,
+    settings |= {"trial": trial, "progress": not quiet, "save": place, "replace": replace}
+    if by is not None:
+        _fit_each(model, table, by, settings | {"resume": resume}, as_json)
+    if resume:
+        raise ArgumentError(
+            f"--resume goes with --by; one run goes on by: millwright resume {place}"
         )
+    with _stops_told(place):
+        posterior = model.fit(table, **settings)
     typer.echo(f"Run stored in {place}", err=True)
     _show(posterior, place, as_json)
+
+
+def _fit_each(model: Any, table: Any, by: str, settings: dict[str, Any], as_json: bool) -> None:
+    """Fit each data set of a table; print verdicts and a table for each single unknown."""
+    from millwright.cli.many import many_record, many_text
+
+    place = settings["save"]
+    try:
+        found = model.fit_each(table, by=by, **settings)
+    except Interrupted as stop:
+        typer.echo(f"Stopped. {for_shell(str(stop.args[0]), place)}", err=True)
+        raise typer.Exit(130) from stop
+    typer.echo(f"Runs stored in {place}", err=True)
+    answer(many_text(found), many_record(found) if as_json else None, as_json, found.good)
 
 
 def _show(posterior: Posterior, run: Path, as_json: bool) -> None:
@@ -243,7 +285,7 @@ def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, qui
 # In the order in which they are used.
 _ORDER = (
     *("demo", "new", "check", "simulate", "fit", "resume", "extend", "convergence"),
-    *("summary", "plot", "ask", "predict", "compare", "report", "export"),
+    *("summary", "plot", "ask", "sensitivity", "predict", "compare", "report", "export"),
 )
 app.registered_commands.sort(
     key=lambda command: _ORDER.index(getattr(command.callback, "__name__", ""))

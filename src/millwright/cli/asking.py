@@ -10,7 +10,7 @@ import typer
 from millwright.cli.base import Json, Run, answer, app
 from millwright.errors import ArgumentError
 
-__all__ = ["ask"]
+__all__ = ["ask", "sensitivity"]
 
 _NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
 _REGION = re.compile(rf"(?P<quantity>.+?):\s*(?P<low>{_NUMBER})\s+to\s+(?P<high>{_NUMBER})\s*$")
@@ -36,6 +36,14 @@ def ask(
     against: Annotated[
         str | None, typer.Option(help="With --contrasts: the label to compare with.")
     ] = None,
+    bayes_factor: Annotated[
+        bool,
+        typer.Option(
+            "--bayes-factor",
+            help="Say how many times more probable the data are if a statement holds than if not; "
+            "a point is asked as 'slope == 0'.",
+        ),
+    ] = False,
     level: Annotated[
         float, typer.Option(help="Probability inside intervals, of decisions and contrasts.")
     ] = 0.95,
@@ -49,13 +57,19 @@ def ask(
             "Ask something: a statement such as 'slope > 0', a region such as 'slope: -0.05 to "
             "0.05', or --contrasts effect."
         )
+    if bayes_factor and not questions:
+        raise ArgumentError("--bayes-factor needs a statement, such as 'slope < 0'.")
     if against is not None and not contrasts:
         raise ArgumentError("--against goes with --contrasts.")
     posterior = load(run)
     texts: list[str] = []
     record: dict[str, Any] = {}
     for question in questions or ():
-        text, record[question] = _answered(posterior, question, level)
+        if bayes_factor:
+            found = posterior.bayes_factor(question)
+            text, record[question] = str(found), found.record
+        else:
+            text, record[question] = _answered(posterior, question, level)
         texts.append(text)
     for name in contrasts or ():
         from millwright.cli.reports import rows_record
@@ -98,3 +112,23 @@ def _answered(posterior: Any, question: str, level: float) -> tuple[str, Any]:
         for name, outcome in made.outcomes.items()
     }
     return str(made), plain
+
+
+@app.command()
+def sensitivity(
+    run: Run,
+    names: Annotated[
+        list[str] | None, typer.Argument(help="Quantities or expressions; by default all.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Say which conclusions rest on which prior."""
+    from millwright.models.runs import load
+
+    posterior = load(run)
+    found = posterior.prior_sensitivity(names or None)
+    text = str(found)
+    if not posterior.verdict.good:
+        text = f"Verdict: {posterior.verdict.headline}\n\n{text}"
+    record = {**found.record, "good": posterior.verdict.good}
+    answer(text, record, as_json, posterior.verdict.good)

@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 __all__ = [
+    "By",
     "Chains",
     "Draws",
     "MaxDepth",
@@ -25,6 +26,10 @@ __all__ = [
     "Warmup",
 ]
 
+By = Annotated[
+    str | None,
+    typer.Option(help="A column: each of its values is a data set, fitted by itself."),
+]
 RunFolder = Annotated[Path | None, typer.Option(help="Folder for the run; by default SHEET-run.")]
 Chains = Annotated[
     int | None, typer.Option(help="Number of chains; by default 4, walkers of an ensemble 20.")
@@ -44,7 +49,8 @@ TargetAcceptance = Annotated[
     float | None, typer.Option(help="Higher means smaller, safer steps; by default 0.8.")
 ]
 MethodName = Annotated[
-    str | None, typer.Option(help="no_u_turn, random_walk, ensemble, tempering or rejection.")
+    str | None,
+    typer.Option(help="no_u_turn, fixed_length, random_walk, ensemble, tempering or rejection."),
 ]
 Metric = Annotated[
     str | None, typer.Option(help="automatic, diagonal or dense; by default automatic.")

@@ -132,18 +132,33 @@ def predict(
 @app.command()
 def compare(
     runs: Annotated[list[Path], typer.Argument(help="Two or more stored runs of the same data.")],
+    by: Annotated[
+        str,
+        typer.Option(
+            help="leave_one_out: how well each predicts; evidence: how probable the data are "
+            "under each, with Bayes factors."
+        ),
+    ] = "leave_one_out",
     as_json: Json = False,
 ) -> None:
-    """Compare stored runs by leave-one-out.
+    """Compare stored runs by leave-one-out, or by their evidences.
 
     The quantities that they have in common stand below.
     """
     from millwright.cli.reports import rows_record
+    from millwright.comparison.bayes_factors import weighed
     from millwright.comparison.compare import compare as compare_fits
     from millwright.comparison.estimates import compare_estimates
     from millwright.models.runs import load
 
+    if by not in ("leave_one_out", "evidence"):
+        raise ArgumentError(f"--by must be leave_one_out or evidence, not {by!r}.")
     posteriors: dict[str, Any] = {name: load(run) for name, run in named_runs(runs).items()}
+    if by == "evidence":
+        weighed_models = weighed(posteriors)
+        across = compare_estimates(None, **posteriors)
+        record = {**weighed_models.record, "quantities": rows_record(across.table)}
+        answer(f"{weighed_models}\n\n{across}", record, as_json, weighed_models.trusted)
     found = compare_fits(**posteriors)
     across = compare_estimates(None, **posteriors)
     record = {

@@ -57,7 +57,7 @@ def region_factor(draws: Draws, statement: str, seed: int) -> BayesFactor:
             f"None of the draws is {'outside' if share else 'inside'} the region: the factor is "
             "at least this; more draws would tell more."
         )
-    elif few:
+    elif few and not bound:
         reasons.append(
             "Fewer than ten effective draws lie on one side, so its error is itself rough; more "
             "draws would tell more."
@@ -68,7 +68,7 @@ def region_factor(draws: Draws, statement: str, seed: int) -> BayesFactor:
         log_value=float(posterior_odds - prior_odds),
         standard_error=float(np.hypot(of_posterior, of_prior)),
         method="posterior odds over prior odds",
-        trusted=not few,
+        trusted=bound or not few,
         reasons=tuple(reasons),
         at_least=bound,
         prior_probability=prior,

@@ -104,6 +104,28 @@ class Calibration(Shown):
             for name, p in self.p_values.items()
         }
 
+    @property
+    def record(self) -> dict[str, Any]:
+        """All of it as plain values."""
+        table = self.table()
+        return {
+            "calibrated": self.calibrated,
+            "replications": self.replications,
+            "good_fits": self.good,
+            "draws": self.draws,
+            "quantities": {
+                name: {
+                    "p_value": float(row["p-value"]),
+                    "mean_rank": float(row["mean rank"]),
+                    "spread_of_ranks": float(row["spread of ranks"]),
+                    "words": row["in words"],
+                    "ranks": [int(rank) for rank in self.ranks[str(name)]],
+                }
+                for name, row in table.iterrows()
+            },
+            "failures": {str(name): why for name, why in self.failures.items()},
+        }
+
     def __str__(self) -> str:
         table = self.table()
         bad = [f"`{name}` is not calibrated: {w}." for name, w in self._words().items() if w]

@@ -67,7 +67,8 @@ def prior_sensitivity(
                 axes.plot(change.mean, row, "o", color=colour, ms=7)
             axes.axvline(0, color=INK, lw=1)
             label_rows(
-                axes, [visible(s) if s == LIKELIHOOD else f"prior of {visible(s)}" for s in changes]
+                axes,
+                [visible(s) if s == LIKELIHOOD else f"prior of {visible(s)}" for s in changes],
             )
             reach = max(0.35, 1.15 * max(abs(change.mean) for change in changes.values()))
             axes.set_xlim(-reach, reach)
