@@ -87,7 +87,7 @@ class BlackBox(unittest.TestCase):
         box = model("moisture_left_boxed")
         with self.assertRaisesRegex(ArgumentError, "random_walk"):
             box.fit(data(), method="no_u_turn", progress=False)
-        with self.assertRaisesRegex(ArgumentError, "one of no_u_turn, random_walk"):
+        with self.assertRaisesRegex(ArgumentError, "one of no_u_turn, fixed_length"):
             box.fit(data(), method="guessing", progress=False)
 
     def test_mode_without_a_gradient_is_that_with_one(self):

@@ -1,10 +1,8 @@
 """Many data sets: exact answers, shapes, failures, folders, and what is fitted again."""
 
-import multiprocessing
 import shutil
 import tempfile
 import unittest
-from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -33,6 +31,12 @@ GROUPS = mw.Model(
     },
     likelihood={"moisture": "normal(effect[stone], noise)"},
 )
+
+FUNNEL = mw.Model(
+    priors={"width": "normal(0, 3)", "level": "normal(0, exp(width / 2)) per stone"},
+    likelihood={"seen": "normal(level[stone], 50)"},
+)
+FUNNEL_DATA = {"stone": list("ABCDEFGH"), "seen": np.zeros(8)}
 
 
 def line_data(rows, seed=0):
@@ -122,13 +126,8 @@ class Answers(unittest.TestCase):
 
 class Doubts(unittest.TestCase):
     def test_what_the_quick_way_does_badly_is_fitted_again_and_said(self):
-        curved = mw.Model(
-            priors={"width": "normal(0, 3)", "level": "normal(0, exp(width / 2)) per stone"},
-            likelihood={"seen": "normal(level[stone], 50)"},
-        )
-        data = {"stone": list("ABCDEFGH"), "seen": np.zeros(8)}
-        fits = curved.fit_each(
-            [data] * 3, seed=3, parameterisation="centred", draws=300, progress=False
+        fits = FUNNEL.fit_each(
+            [FUNNEL_DATA] * 3, seed=3, parameterisation="centred", draws=300, progress=False
         )
         self.assertTrue(fits.again)
         for name in fits.again:
@@ -136,13 +135,8 @@ class Doubts(unittest.TestCase):
         self.assertIn("fitted again by the no-U-turn sampler", str(fits))
 
     def test_divergences_of_the_second_sampler_are_judged(self):
-        funnel = mw.Model(
-            priors={"width": "normal(0, 3)", "level": "normal(0, exp(width / 2)) per stone"},
-            likelihood={"seen": "normal(level[stone], 50)"},
-        )
-        data = {"stone": list("ABCDEFGH"), "seen": np.zeros(8)}
-        fit = funnel.fit(
-            data, seed=1, method="fixed_length", parameterisation="centred", progress=False
+        fit = FUNNEL.fit(
+            FUNNEL_DATA, seed=1, method="fixed_length", parameterisation="centred", progress=False
         )
         self.assertFalse(fit.verdict.good)
         self.assertIn("Acceptance", str(fit.verdict))
@@ -223,13 +217,6 @@ class Folders(unittest.TestCase):
             LINE.fit_each(self.sets, save=self.path, **self.settings)
         with self.assertRaisesRegex(StorageError, "does not hold runs"):
             mw.load_each(self.path / "001-Upper")
-
-    def test_processes_of_an_executor(self):
-        context = multiprocessing.get_context("spawn")
-        with ProcessPoolExecutor(1, mp_context=context) as workers:
-            far = LINE.fit_each(self.sets, workers=workers, **self.settings)
-        near = LINE.fit_each(self.sets, **self.settings)
-        np.testing.assert_allclose(far.table("slope")["mean"], near.table("slope")["mean"])
 
 
 def mw_error(draws):

@@ -99,8 +99,14 @@ class Figures(unittest.TestCase):
             ),
             "overview": PLOTS.overview(posterior),
             "model_graph": PLOTS.model_graph(posterior),
+            "average": PLOTS.average(mw.average({"a": posterior, "b": flat()}, zero=["drying"])),
+            "model_probabilities": PLOTS.model_probabilities(
+                mw.bayes_factors(a=posterior, b=flat())
+            ),
+            "prior_sensitivity": PLOTS.prior_sensitivity(posterior.prior_sensitivity()),
         }
-        self.assertEqual(set(figures) | {"samplers", "series"}, set(PLOTS.__all__))
+        elsewhere = {"samplers", "series", "calibration", "under_priors"}
+        self.assertEqual(set(figures) | elsewhere, set(PLOTS.__all__))
         for name, figure in figures.items():
             with self.subTest(name=name):
                 self.assertIsInstance(figure, Figure)

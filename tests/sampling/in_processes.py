@@ -49,6 +49,14 @@ class Same(unittest.TestCase):
                 there = TARGET.fit(workers=executor, **SETTINGS)
                 np.testing.assert_array_equal(there["y"], here["y"])
 
+    def test_many_data_sets_in_other_processes(self):
+        model = mw.Model(priors={"m": "normal(0, 2)"}, likelihood={"y": "normal(m, 1)"})
+        sets = {name: {"y": np.arange(float(name))} for name in (3, 4, 5)}
+        with spawned(1) as workers:
+            far = model.fit_each(sets, workers=workers, **SETTINGS)
+        near = model.fit_each(sets, **SETTINGS)
+        np.testing.assert_allclose(far.table("m")["mean"], near.table("m")["mean"])
+
     def test_a_worker_that_dies_is_replaced_and_its_work_done_again(self):
         with tempfile.TemporaryDirectory() as folder:
             target = mw.Target(dies_once(f"{folder}/died"), {"x": "real"}, black_box=True)

@@ -178,7 +178,7 @@ class Choices(unittest.TestCase):
             (lambda: mw.Rejection(envelope="high"), "`envelope`"),
             (lambda: mw.NoUTurn(target_acceptance=1.0), "`target_acceptance`"),
             (lambda: mw.NoUTurn(max_depth=99), "`max_depth`"),
-            (lambda: TILTED.fit(method="gibbs", progress=False), "no_u_turn, random_walk"),
+            (lambda: TILTED.fit(method="gibbs", progress=False), "no_u_turn, fixed_length"),
             (lambda: TILTED.fit(method=3, progress=False), r"mw.RandomWalk\(\)"),
             (lambda: TILTED.fit(method="ensemble", chains=5, progress=False), "chains=6"),
             (lambda: TILTED.fit(method="ensemble", chains=4, progress=False), "at least 6"),

@@ -26,9 +26,7 @@ from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_v
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.models.approximation import approximate
-from millwright.models.calibration import Calibration, calibrate
 from millwright.models.many import RunsPlace, fit_data_sets
-from millwright.models.recovery import Recovery, recover
 from millwright.models.runs import fit
 from millwright.posterior.posterior import Posterior
 from millwright.posterior.posteriors import Posteriors
@@ -43,6 +41,9 @@ from millwright.terminal.progress import chosen_listener
 
 if TYPE_CHECKING:
     import networkx as nx
+
+    from millwright.models.calibration import Calibration
+    from millwright.models.recovery import Recovery
 
 __all__ = ["Model"]
 
@@ -537,6 +538,9 @@ class Model(Shown):
         ArgumentError, DataError, ModelError
             As for `simulate` and `fit_each`; also where a prior is improper.
         """
+        # Together with what they need they take longer to load than a fit takes.
+        from millwright.models.calibration import calibrate
+
         chosen = None if names is None else list(names)
         return calibrate(self, data, replications, seed, rows, chosen, settings)
 
@@ -580,6 +584,8 @@ class Model(Shown):
         ArgumentError, DataError, ModelError
             As for `simulate` and `fit_each`.
         """
+        from millwright.models.recovery import recover
+
         return recover(self, data, given, replications, rows, seed, settings)
 
     def check_workers(self, workers: Executor, data: Any = None) -> int:
