@@ -18,7 +18,13 @@ from matplotlib.image import imsave
 import millwright as mw
 
 FOLDER = Path(__file__).parent / "screenshots"
-SHEETS = {"decision": ("posterior-densities", "decision")}
+SHEETS = {
+    "curves": ("wheel-curve", "series"),
+    "decision": ("posterior-densities", "decision"),
+    "groups": ("intervals", "shrinkage"),
+    "many-fits": ("data-sets", "calibration"),
+    "weighing": ("model-probabilities", "average", "prior-sensitivity"),
+}
 """Pictures of several figures, one under the other."""
 
 
@@ -82,6 +88,17 @@ def wheel() -> tuple[mw.Model, dict[str, Any]]:
     return model, {"flow": flow, "power": power}
 
 
+def lofts() -> pd.DataFrame:
+    """Moisture of grain in eight drying lofts, one of them damp."""
+    generator = np.random.default_rng(5)
+    names = ["North", "South", "Weir", "Mill", "Barn", "Hatch", "Upper", "Lower"]
+    loft = np.array(names)[np.arange(120) % 8]
+    hours = generator.uniform(0, 9, 120)
+    drying = np.where(loft == "Barn", -0.25, -0.55 + 0.03 * (np.arange(120) % 8 - 4))
+    moisture = 18 + drying * hours + generator.normal(0, 0.4, 120)
+    return pd.DataFrame({"loft": loft, "hours": hours, "moisture": moisture})
+
+
 def pictures() -> dict[str, Figure]:
     """Return every picture by its name."""
     plots = mw.plots
@@ -93,7 +110,24 @@ def pictures() -> dict[str, Figure]:
     series_model, gauge = river()
     curve_model, flows = wheel()
     region = (-0.05, 0.05)
+    # Few rows, so that the data leave some doubt.
+    few = data.iloc[:5]
+    doubtful = model.fit(few, seed=7, progress=False)
+    level = mw.Model.read(mw.demo.sheet_path("flat.toml")).fit(few, seed=7, progress=False)
     return {
+        "data-sets": plots.intervals(
+            model.fit_each(lofts(), by="loft", seed=7, progress=False), "drying"
+        ),
+        "calibration": plots.calibration(
+            model.calibration(data, replications=200, seed=7, progress=False)
+        ),
+        "model-probabilities": plots.model_probabilities(
+            mw.bayes_factors(line=doubtful, flat=level)
+        ),
+        "average": plots.average(
+            mw.average({"line": doubtful, "flat": level}, zero=["drying"]), ["start", "drying"]
+        ),
+        "prior-sensitivity": plots.prior_sensitivity(doubtful.prior_sensitivity()),
         "overview": plots.overview(posterior),
         "traces": plots.trace(posterior),
         "rank-counts": plots.rank_counts(posterior),

@@ -91,6 +91,15 @@ class Docs(unittest.TestCase):
         _, printed = self.run_code_of("docs/language.md")
         self.assertEqual(printed.strip(), "True")
 
+    def test_code_of_the_pages_on_many_fits_and_on_weighing_runs(self):
+        names, printed = self.run_code_of("docs/many-fits.md")
+        self.assertTrue(names["fits"].good)
+        for words in ("5 data sets: 5 converged", "Calibrated: over 40", "with 40 rows wide"):
+            self.assertIn(words, printed)
+        names, printed = self.run_code_of("docs/weighing-models.md")
+        for words in ("as probable under `line`", "Trusted.", "belongs in the model", "sceptical"):
+            self.assertIn(words, printed)
+
     def test_code_and_numbers_of_the_reading_page(self):
         names, printed = self.run_code_of("docs/reading-results.md")
         for words in (

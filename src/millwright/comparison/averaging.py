@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 
 from millwright.checks import check_whole
-from millwright.comparison.bayes_factors import prior_weights, weighed
+from millwright.comparison.bayes_factors import prior_weights, share_text, weighed
 from millwright.comparison.outcomes_alike import check_posteriors, check_same_outcomes
 from millwright.comparison.weights import bootstrap_weights, stacking_weights
 from millwright.display import Shown, text_table
@@ -186,7 +186,7 @@ class Averaged(Shown):
 
     def __str__(self) -> str:
         names = list(self.weights)
-        columns = {"weight": [f"{self.weights[name]:.3f}" for name in names]}
+        columns = {"weight": [share_text(self.weights[name]) for name in names]}
         if self.prior is not None:
             columns = {"prior probability": [f"{self.prior[n]:.3g}" for n in names], **columns}
         table = self._table(0.95, "central")
@@ -206,7 +206,8 @@ class Averaged(Shown):
         except ArgumentError:
             return []
         return [
-            f"`{term}` belongs in the model with probability {row['posterior probability']:.3f} "
+            f"`{term}` belongs in the model with probability "
+            f"{share_text(row['posterior probability'])} "
             f"(before the data {row['prior probability']:.3g}): Bayes factor "
             f"{factor_text(float(row['log Bayes factor']))}."
             for term, row in found.iterrows()

@@ -20,7 +20,7 @@ from millwright.posterior.posterior import Posterior
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["BayesFactors", "bayes_factors", "prior_weights", "weighed"]
+__all__ = ["BayesFactors", "bayes_factors", "prior_weights", "share_text", "weighed"]
 
 _STATED = 2.5
 
@@ -131,7 +131,7 @@ class BayesFactors(Shown):
             ],
             "+-": [_error_text(error) for error in errors],
             "prior probability": [f"{self.prior[name]:.3g}" for name in names],
-            "posterior probability": [_probability_text(posterior[name]) for name in names],
+            "posterior probability": [share_text(posterior[name]) for name in names],
         }
         cells = {
             f"over {other}": [
@@ -248,7 +248,8 @@ def _error_text(error: float) -> str:
     return "< 0.001" if error < 0.001 else fixed(error, 3 if error < 0.1 else 2)
 
 
-def _probability_text(share: float) -> str:
+def share_text(share: float) -> str:
+    """Return a probability of a model, which is never shown as certain."""
     if share < 0.001:
         return "< 0.001"
     return "> 0.999" if share > 0.999 else f"{share:.3f}"

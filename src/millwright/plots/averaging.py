@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from millwright.comparison.averaging import Averaged
-from millwright.comparison.bayes_factors import BayesFactors
+from millwright.comparison.bayes_factors import BayesFactors, share_text
 from millwright.draws.region import density_on
 from millwright.errors import ArgumentError, nearest
 from millwright.plots.panels import Size, panel_grid, single_panel
@@ -78,13 +78,15 @@ def average(
             axes.plot(grid, whole, color=INK, lw=2.2)
             lacking = [model for model in found.posteriors if model not in values]
             at_zero = sum(found.weights[model] for model in lacking)
-            axes.set_title(name + (f" (0 with probability {at_zero:.2f})" if lacking else ""))
+            axes.set_title(
+                name + (f" (0 with probability {share_text(at_zero)})" if lacking else "")
+            )
             axes.set_yticks([])
             axes.set_ylim(bottom=0)
         for number, (model, weight) in enumerate(found.weights.items()):
             colour, style = CHAINS[number % len(CHAINS)]
             panels[0].plot(
-                [], [], color=colour, ls=style, label=f"{visible(model)} ({weight:.2f})"
+                [], [], color=colour, ls=style, label=f"{visible(model)} ({share_text(weight)})"
             )
         panels[0].plot([], [], color=INK, lw=2.2, label="averaged")
         figure.legend(loc="upper right", ncols=min(4, len(found.weights) + 1), fontsize=10)
@@ -137,8 +139,7 @@ def model_probabilities(
         )
         for row, name in enumerate(names):
             share = posterior[name]
-            words = "< 0.001" if share < 0.001 else "> 0.999" if share > 0.999 else f"{share:.3f}"
-            axes.text(share + 0.008, row - 0.19, words, va="center", fontsize=10.5)
+            axes.text(share + 0.008, row - 0.19, share_text(share), va="center", fontsize=10.5)
         axes.set_yticks(rows, [visible(name) for name in names])
         axes.set_ylim(len(names) - 0.5, -0.5)
         axes.set_xlim(0, 1.07)
