@@ -23,6 +23,7 @@ from millwright.posterior.posteriors import Posteriors, judged
 from millwright.sampling.methods import NoUTurn, method_record
 from millwright.sampling.progress import Listener
 from millwright.storage.own_files import write_whole
+from millwright.storage.sheet import sheet_text
 from millwright.wording import setting
 
 __all__ = ["RunsPlace", "fit_data_sets", "load_each"]
@@ -215,7 +216,7 @@ def _same(folder: Path, name: Any, binding: Binding, plan: FitPlan, seed: int) -
     stored, record = posterior.draws.binding, posterior.record
     wanted = replace(plan, seed=seed).settings_for(binding)
     pairs: dict[str, tuple[Any, Any]] = {
-        "the models": (binding.specification, stored.specification),
+        "the models": (sheet_text(binding.specification), sheet_text(stored.specification)),
         "the data": (binding.fingerprint, stored.fingerprint),
         "the seeds": (seed, record.seed),
         "the settings": (wanted, {key: record.settings[key] for key in wanted}),

@@ -52,6 +52,7 @@ if TYPE_CHECKING:
     import xarray as xr
 
     from millwright.accuracy.leave_one_out import LeaveOneOut
+    from millwright.accuracy.waic import Waic
     from millwright.draws.prediction import Predictions
     from millwright.draws.predictive import PredictiveCheck, Statistic
     from millwright.evidence.bayes_factor import BayesFactor
@@ -729,13 +730,32 @@ class Posterior:
         """Estimate the predictive accuracy by leave-one-out cross-validation."""
         from millwright.accuracy.leave_one_out import leave_one_out
 
+        self._refuse_terms("Leave-one-out")
+        return leave_one_out(self.draws)
+
+    def waic(self) -> Waic:
+        """Estimate the predictive accuracy by WAIC (Watanabe 2010).
+
+        Leave-one-out is the better estimate, and says for each row how far to trust it; this one
+        is there for those who must report it.
+
+        Raises
+        ------
+        ModelError
+            If the model has no outcomes, or terms added to the log density.
+        """
+        from millwright.accuracy.waic import waic
+
+        self._refuse_terms("WAIC")
+        return waic(self.draws)
+
+    def _refuse_terms(self, what: str) -> None:
         if self.draws.binding.program.log_density_terms:
             raise ModelError(
-                "Leave-one-out needs a log likelihood row by row; a model with terms added to the "
+                f"{what} needs a log likelihood row by row; a model with terms added to the "
                 "log density does not say which row they belong to."
             )
         self._refuse_without_outcomes()
-        return leave_one_out(self.draws)
 
     def leave_one_out_pit(self) -> pd.DataFrame:
         """Say where each observation falls in its prediction from all other rows.
