@@ -168,6 +168,18 @@ class Failures(unittest.TestCase):
         self.assertEqual([label.split(" ")[0] for label in labels], ["a", "b", "c"])
         self.assertIn("Not fitted: bad", figure._supxlabel.get_text())
 
+    def test_no_data_set_with_a_starting_point(self):
+        model = mw.Model(
+            priors={"rate": "normal(0, 1)"}, likelihood={"stops": "poisson(rate=-exp(rate))"}
+        )
+        sets = [{"stops": [1.0, 2.0]}] * 3
+        fits = model.fit_each(sets, draws=100, warmup=100, progress=False)
+        self.assertEqual(len(fits), 0)
+        self.assertIn("3 FAILED", str(fits))
+        self.assertIn("No starting point", fits.failures[1])
+        with self.assertRaisesRegex(ArgumentError, "None of the data sets"):
+            fits.table("rate")
+
     def test_bad_calls(self):
         frame = pd.DataFrame(line_data(8)).assign(site=["x", None] * 4)
         calls = {
@@ -205,6 +217,13 @@ class Folders(unittest.TestCase):
             np.testing.assert_array_equal(
                 again[name].draws.get("slope"), first[name].draws.get("slope")
             )
+        longer = mw.resume(self.path / "001-Upper", draws=250, progress=False)
+        self.assertEqual(longer.draws.shape, (4, 250))
+        np.testing.assert_array_equal(
+            longer.draws.get("slope")[:, :200], first["Upper"].draws.get("slope")
+        )
+        shutil.rmtree(self.path / "001-Upper")
+        LINE.fit_each(self.sets, save=self.path, resume=True, **self.settings)
         stored = mw.load_each(self.path)
         self.assertEqual(list(stored), list(self.sets))
         self.assertEqual(

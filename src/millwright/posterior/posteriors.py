@@ -252,6 +252,8 @@ def judged(fits: Sequence[Fit]) -> list[Posterior]:
     The draws of all fits have one shape.
     """
     posteriors = [Posterior(fit) for fit in fits]
+    if not posteriors:
+        return []
     found = measure_each([one.draws.single() for one in posteriors])
     for posterior, measures in zip(posteriors, found, strict=True):
         # As the posterior would keep them itself.
