@@ -97,7 +97,13 @@ class Docs(unittest.TestCase):
         for words in ("5 data sets: 5 converged", "Calibrated: over 40", "with 40 rows wide"):
             self.assertIn(words, printed)
         names, printed = self.run_code_of("docs/weighing-models.md")
-        for words in ("as probable under `line`", "Trusted.", "belongs in the model", "sceptical"):
+        for words in (
+            "as probable under `line`",
+            "Trusted.",
+            "belongs in the model",
+            "in advance",
+            "sceptical",
+        ):
             self.assertIn(words, printed)
 
     def test_code_and_numbers_of_the_reading_page(self):

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
         compare_estimates as compare_estimates,
         compare_predictions as compare_predictions,
     )
+    from millwright.comparison.evidence_path import evidence_path as evidence_path
     from millwright.comparison.samplers import compare_samplers as compare_samplers
     from millwright.exchange.exporting import (
         export_draws as export_draws,
@@ -139,6 +140,7 @@ _PLACES = {
     "compare_predictions": "millwright.comparison.estimates",
     "compare_samplers": "millwright.comparison.samplers",
     "Ensemble": "millwright.sampling.methods",
+    "evidence_path": "millwright.comparison.evidence_path",
     "export_draws": "millwright.exchange.exporting",
     "export_run": "millwright.exchange.exporting",
     "export_table": "millwright.exchange.exporting",

@@ -105,7 +105,7 @@ class Figures(unittest.TestCase):
             ),
             "prior_sensitivity": PLOTS.prior_sensitivity(posterior.prior_sensitivity()),
         }
-        elsewhere = {"samplers", "series", "calibration", "under_priors"}
+        elsewhere = {"samplers", "series", "calibration", "under_priors", "evidence_path"}
         self.assertEqual(set(figures) | elsewhere, set(PLOTS.__all__))
         for name, figure in figures.items():
             with self.subTest(name=name):

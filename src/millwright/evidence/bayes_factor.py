@@ -132,6 +132,8 @@ def factor_sentence(
     log_value: float, error: float, one: str, other: str, at_least: bool = False
 ) -> str:
     """Say which way the data point, how far, and what is compared."""
+    if np.isnan(log_value):
+        return f"How much the data favour `{one}` over `{other}` is not known."
     for_it, against = (one, other) if log_value >= 0 else (other, one)
     size = abs(log_value)
     times = factor_text(size).replace("> 10^6", "more than 10^6")

@@ -8,7 +8,7 @@ its edge, and the step is halved until the value stays.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import product
 
 import numpy as np
@@ -40,16 +40,36 @@ class Lattice:
     points
         Points of the finest lattice.
     settled
-        Whether the box holds all, and halving the step changed no more than rounding.
+        Whether the box holds all, and halving the step changed no more than the tolerance.
+    positions, weights
+        Places of the finest lattice, shape (points, dimension), and their shares of the integral.
     """
 
     log_value: float
     change: float
     points: int
     settled: bool
+    positions: np.ndarray = field(repr=False)
+    weights: np.ndarray = field(repr=False)
+
+    @property
+    def centre(self) -> np.ndarray:
+        """Mean, shape (dimension,)."""
+        return np.asarray(self.weights @ self.positions)
+
+    @property
+    def factor(self) -> np.ndarray:
+        """Cholesky factor of the covariance, shape (dimension, dimension)."""
+        away = self.positions - self.centre
+        return np.linalg.cholesky((self.weights[:, None] * away).T @ away)
 
 
-def log_integral(log_density: Values, centre: np.ndarray, factor: np.ndarray) -> Lattice:
+def log_integral(
+    log_density: Values,
+    centre: np.ndarray,
+    factor: np.ndarray,
+    tolerance: float | None = None,
+) -> Lattice:
     """Integrate a density of one to three unknowns.
 
     Parameters
@@ -57,35 +77,47 @@ def log_integral(log_density: Values, centre: np.ndarray, factor: np.ndarray) ->
     centre, factor
         Where the density lies: a mean, and the Cholesky factor of a covariance, shapes
         (dimension,) and (dimension, dimension).
+    tolerance
+        Change at a halving of the step at which it is enough; by default 1e-9 to 1e-5, by
+        dimension.
     """
     dimension = len(centre)
+    enough = _SETTLED[dimension] if tolerance is None else tolerance
     step = _FIRST_STEP[dimension]
-    box, closed = _box(log_density, centre, factor, 2 * step)
-    value, points = _sum(log_density, centre, factor, box, step)
+    left = _LEFT if tolerance is None else 1e-3 * tolerance
+    box, closed = _box(log_density, centre, factor, 2 * step, left)
+    value, positions, terms = _sum(log_density, centre, factor, box, step)
     change = np.inf
-    while change > _SETTLED[dimension]:
+    while change > enough:
         step /= 2
         if np.prod([2 * b / step + 1 for b in box]) > _MOST_POINTS:
             break
-        finer, points = _sum(log_density, centre, factor, box, step)
+        finer, positions, terms = _sum(log_density, centre, factor, box, step)
         change, value = abs(finer - value), finer
-    return Lattice(value, float(change), points, closed and change <= _SETTLED[dimension])
+    weights = np.exp(terms - logsumexp(terms))
+    return Lattice(
+        value, float(change), terms.size, closed and change <= enough, positions, weights
+    )
 
 
 def _box(
-    log_density: Values, centre: np.ndarray, factor: np.ndarray, step: float
+    log_density: Values, centre: np.ndarray, factor: np.ndarray, step: float, left: float
 ) -> tuple[np.ndarray, bool]:
-    """Return the half width of the box in each direction, and whether nothing is left outside."""
+    """Return the half width of the box in each direction, and whether nothing is left outside.
+
+    Nothing: a share of at most `left` at each edge.
+    """
     dimension = len(centre)
     box = np.full(dimension, _FIRST_BOX)
     while True:
         axes = [np.arange(-b, b + step / 2, step) for b in box]
-        terms = _terms(log_density, centre, factor, axes)
+        terms = _terms(log_density, centre, factor, axes)[1]
+        terms = terms.reshape([len(axis) for axis in axes])
         whole = logsumexp(terms)
         open_axes = []
         for at in range(dimension):
             ends = np.take(terms, [0, -1], axis=at)
-            if logsumexp(ends) - whole > np.log(_LEFT):
+            if logsumexp(ends) - whole > np.log(left):
                 open_axes.append(at)
         growing = [at for at in open_axes if box[at] < _LARGEST_BOX]
         if not growing:
@@ -95,19 +127,20 @@ def _box(
 
 def _sum(
     log_density: Values, centre: np.ndarray, factor: np.ndarray, box: np.ndarray, step: float
-) -> tuple[float, int]:
+) -> tuple[float, np.ndarray, np.ndarray]:
+    """Return the log integral, the places of the lattice and their terms."""
     axes = [np.arange(-b, b + step / 2, step) for b in box]
-    terms = _terms(log_density, centre, factor, axes)
+    positions, terms = _terms(log_density, centre, factor, axes)
     size = np.log(np.abs(np.diag(factor))).sum() + len(centre) * np.log(step)
-    return float(logsumexp(terms) + size), terms.size
+    return float(logsumexp(terms) + size), positions, terms
 
 
 def _terms(
     log_density: Values, centre: np.ndarray, factor: np.ndarray, axes: list[np.ndarray]
-) -> np.ndarray:
-    """Return the log density times the stretch at each place of a lattice."""
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return the places of a lattice, and log density times the stretch at each."""
     t = np.array(list(product(*axes)))
     z = np.sinh(t)
-    values = log_density(centre + z @ factor.T) + np.log(np.cosh(t)).sum(axis=1)
-    values = np.where(np.isnan(values), -np.inf, values)
-    return np.asarray(values).reshape([len(axis) for axis in axes])
+    positions = centre + z @ factor.T
+    values = log_density(positions) + np.log(np.cosh(t)).sum(axis=1)
+    return positions, np.where(np.isnan(values), -np.inf, values)

@@ -14,13 +14,14 @@ from millwright.fitting.plain_density import own_density
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import LogDensity, SplitLogDensity
 from millwright.modelling.gathering import gathered
+from millwright.modelling.program import COUNTS
 from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import TargetDensity
 
-__all__ = ["target_in_shape", "target_of"]
+__all__ = ["target_in_shape", "target_of", "target_of_first_rows"]
 
 _OVER_DISPERSED = 1.5
 
@@ -70,6 +71,14 @@ def target_in_shape(binding: Binding, places: Mapping[str, int]) -> TargetDensit
         return target_of(binding)
     filled = _target_through(padded(binding, places))
     return replace(filled, explain=lambda positions: not_finite(binding, positions))
+
+
+def target_of_first_rows(binding: Binding, axis: str, rows: int) -> TargetDensity:
+    """Return the target of the first rows alone; all numbers of rows share what is compiled."""
+    size = binding.program.size_of[axis]
+    filled = padded(binding, {axis: size})
+    counts = (np.arange(size) < rows).astype(float)
+    return _target_through(replace(filled, arguments={**filled.arguments, (COUNTS, axis): counts}))
 
 
 class _Values:

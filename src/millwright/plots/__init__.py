@@ -8,6 +8,7 @@ from millwright.plots.averaging import average, model_probabilities
 from millwright.plots.calibration import calibration
 from millwright.plots.dependence import autocorrelation, running_mean
 from millwright.plots.energy_changes import energy_changes
+from millwright.plots.evidence_path import evidence_path
 from millwright.plots.fitted import fitted_line, prior_lines
 from millwright.plots.graph import model_graph
 from millwright.plots.interval_rows import compare_estimates, intervals, shrinkage
@@ -31,6 +32,7 @@ __all__ = [
     "decision",
     "densities",
     "energy_changes",
+    "evidence_path",
     "fitted_line",
     "intervals",
     "leave_one_out_pit",

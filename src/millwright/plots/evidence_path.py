@@ -1,0 +1,90 @@
+"""The Bayes factor of two models as rows come in."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.comparison.evidence_path import EvidencePath
+from millwright.errors import ArgumentError
+from millwright.plots.panels import Size, single_panel
+from millwright.plots.style import BLUE, GREY, INK, finish, styled
+from millwright.wording import visible
+
+__all__ = ["evidence_path"]
+
+_THRESHOLDS = (3.0, 10.0)
+
+
+def evidence_path(
+    found: EvidencePath,
+    *,
+    axes: Axes | None = None,
+    size: Size = (12.8, 6.0),
+    text: bool = True,
+) -> Figure:
+    """Draw the log Bayes factor after each step, with the zones that words stand for.
+
+    Parameters
+    ----------
+    found
+        Result of `mw.evidence_path(...)`.
+    axes
+        Axes to draw into, without title and caption.
+    size
+        Width and height in inches.
+    text
+        Whether to write title and caption.
+
+    Returns
+    -------
+    The figure.
+
+    Raises
+    ------
+    ArgumentError
+        For another kind of result.
+    """
+    if not isinstance(found, EvidencePath):
+        raise ArgumentError(f"Give the result of mw.evidence_path(), not {type(found).__name__}.")
+    one, other = map(visible, found.models)
+    with styled():
+        figure, panel = single_panel(size, axes)
+        panel.plot(found.rows, found.log_factors, "o-", color=BLUE, ms=4, lw=1.6)
+        panel.axhline(0, color=INK, lw=1)
+        reach = max(np.log(30.0), 1.1 * float(np.nanmax(np.abs(found.log_factors), initial=0.0)))
+        panel.set_ylim(-reach, reach)
+        ends = [0.0, *np.log(_THRESHOLDS), reach]
+        names = ("hardly worth a mention", "moderate evidence", "strong evidence")
+        room = 0.04 * reach
+        for name, low, high in zip(names, ends[:-1], ends[1:], strict=True):
+            for sign, model in ((1, one), (-1, other)):
+                if low > 0:
+                    panel.axhline(sign * low, color=GREY, lw=0.8, ls=":")
+                if high - low > 2.5 * room:
+                    words = name if low == 0 else f"{name} for {model}"
+                    panel.text(
+                        1.01,
+                        sign * (low + high) / 2,
+                        words,
+                        transform=panel.get_yaxis_transform(),
+                        va="center",
+                        fontsize=9.5,
+                        color=INK,
+                    )
+        values = [1, 3, 10, 100, 1000, 1e4, 1e6]
+        marks = [v for v in values if np.log(v) <= reach]
+        ticks = [-np.log(v) for v in marks[:0:-1]] + [np.log(v) for v in marks]
+        labels = [f"1 / {v:,.0f}" for v in marks[:0:-1]] + [f"{v:,.0f}" for v in marks]
+        panel.set_yticks(ticks, labels)
+        panel.set_xlabel("number of rows")
+        panel.set_ylabel(f"Bayes factor, {one} over {other}")
+        return finish(
+            figure,
+            f"Evidence for {one} over {other} as rows came in",
+            "Above 1 the data so far favour "
+            f"{one}, below {other}; dotted: 3 and 10. Whoever stops as soon as a line is passed "
+            "will pass it more often than the final number says.",
+            text and axes is None,
+        )

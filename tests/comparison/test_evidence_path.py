@@ -1,0 +1,79 @@
+"""Evidence after each row against closed forms."""
+
+import unittest
+
+import numpy as np
+from scipy import stats
+from scipy.special import betaln
+
+import millwright as mw
+from millwright.errors import ArgumentError, DataError, ModelError
+
+RANDOM = np.random.default_rng(2)
+Y = RANDOM.normal(0.5, 1, 30)
+DATA = {"y": Y, "day": np.arange(30)[::-1], "week": np.repeat(["a", "b", "c"], 10)}
+FREE = mw.Model(priors={"m": "normal(0, 1)"}, likelihood={"y": "normal(m, 1)"})
+WIDE = mw.Model(priors={"m": "normal(0, 10)"}, likelihood={"y": "normal(m, 1)"})
+
+
+def exact(y, sd):
+    return stats.multivariate_normal(np.zeros(len(y)), np.eye(len(y)) + sd**2).logpdf(y)
+
+
+class Path(unittest.TestCase):
+    def test_every_step_is_exact(self):
+        found = mw.evidence_path({"near": FREE, "wide": WIDE}, DATA)
+        for name, sd in (("near", 1.0), ("wide", 10.0)):
+            wanted = [exact(Y[: n + 1], sd) for n in range(30)]
+            np.testing.assert_allclose(found.log_evidences[name], wanted, atol=2e-4)
+        self.assertIn("After all 30 rows", str(found))
+        self.assertIn("state in advance", str(found))
+        line = mw.plots.evidence_path(found).axes[0].lines[0]
+        np.testing.assert_allclose(line.get_ydata(), found.log_factors)
+
+    def test_order_and_groups(self):
+        back = mw.evidence_path({"near": FREE, "wide": WIDE}, DATA, order="day", first=5)
+        self.assertEqual(back.steps[0], 4)
+        self.assertAlmostEqual(back.log_evidences["near"][0], exact(Y[::-1][:5], 1.0), places=3)
+        weeks = mw.evidence_path({"near": FREE, "wide": WIDE}, DATA, by="week")
+        self.assertEqual(weeks.steps, ("a", "b", "c"))
+        self.assertAlmostEqual(weeks.log_evidences["wide"][1], exact(Y[:20], 10.0), places=3)
+        self.assertEqual(list(weeks.table()["rows"]), [10, 20, 30])
+
+    def test_shares_and_two_unknowns(self):
+        cracked = np.array([1.0, 0, 0, 1, 0, 0, 0, 1])
+        share = mw.Model(
+            priors={"p": "beta(alpha=2, beta=3)"}, likelihood={"c": "bernoulli(probability=p)"}
+        )
+        even = mw.Model(
+            priors={"a": "normal(0, 1)", "b": "normal(0, 1)"},
+            likelihood={"c": "bernoulli(log_odds=a + b)"},
+        )
+        found = mw.evidence_path({"share": share, "two": even}, {"c": cracked})
+        ones = np.cumsum(cracked)
+        wanted = betaln(2 + ones, 3 + np.arange(1, 9) - ones) - betaln(2, 3)
+        np.testing.assert_allclose(found.log_evidences["share"], wanted, atol=2e-4)
+
+    def test_bad_calls(self):
+        two = {"near": FREE, "wide": WIDE}
+        flat = mw.Model(priors={"m": "flat()"}, likelihood={"y": "normal(m, 1)"})
+        many = mw.Model(
+            priors={"m": "normal(0, 1) per day"}, likelihood={"y": "normal(m[day], 1)"}
+        )
+        weeks = mw.Model(priors={"m": "normal(0, 1)"}, likelihood={"day": "normal(m, 1)"})
+        gaps = {"y": Y[:2], "day": [1.0, np.nan]}
+        calls = [
+            (lambda: mw.evidence_path({"a": FREE}, DATA), ArgumentError, "two models"),
+            (lambda: mw.evidence_path({"a": FREE, "b": 3}, DATA), ArgumentError, "a model"),
+            (lambda: mw.evidence_path(two, DATA, order="week"), ArgumentError, "ties"),
+            (lambda: mw.evidence_path(two, DATA, order="da"), DataError, "`day`"),
+            (lambda: mw.evidence_path(two, gaps, order="day"), DataError, "gaps"),
+            (lambda: mw.evidence_path(two, {"y": []}), DataError, "no rows"),
+            (lambda: mw.evidence_path({"a": flat, "b": FREE}, DATA), ModelError, "improper"),
+            (lambda: mw.evidence_path({"a": many, "b": FREE}, DATA), ArgumentError, "30 unknown"),
+            (lambda: mw.evidence_path({"a": FREE, "b": weeks}, DATA), ArgumentError, "outcomes"),
+            (lambda: mw.plots.evidence_path(3), ArgumentError, "mw.evidence_path"),
+        ]
+        for call, kind, words in calls:
+            with self.subTest(words=words), self.assertRaisesRegex(kind, words):
+                call()
