@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from millwright.diagnostics.verdict import Verdict
@@ -14,9 +16,11 @@ from millwright.evidence.quadrature import Lattice, log_integral
 from millwright.fitting.fit import Fit
 from millwright.fitting.record import Origin
 from millwright.fitting.target import target_of
-from millwright.language.tree import Name, Node, walk
+from millwright.language.tree import Listed, Name, Node, walk
 from millwright.modelling.binding import Binding
+from millwright.modelling.labelled import is_rows
 from millwright.modelling.simulate import positions_from
+from millwright.modelling.specification import Part
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 from millwright.wording import setting
@@ -67,7 +71,9 @@ def evidence_of_fit(
         if third is not None:
             checks["annealed sequential Monte Carlo"] = third
         (doubts if doubt else reasons).append(_second_words(third, value, error, doubt))
-    doubts += _other_doubts(verdict, copies)
+        if copies:
+            (doubts if doubt else reasons).append(_copies_words(copies, doubt))
+    doubts += _other_doubts(verdict)
     return Evidence(
         log_value=value,
         standard_error=error,
@@ -108,9 +114,8 @@ def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
     program = fit.draws.binding.program
     if fit.record.origin is not Origin.CHAINS:
         raise ModelError(
-            "An evidence needs draws that chains made here from the model: these come from "
-            f"{'an' if fit.record.origin is Origin.APPROXIMATION else ''} "
-            f"{fit.record.origin.value}. Fit the model."
+            "An evidence needs draws that chains made here from the model, and the origin of "
+            f"these is: {fit.record.origin.value}. Fit the model."
         )
     flat = [part.name for part in program.unknowns if part.improper]
     if flat:
@@ -226,39 +231,59 @@ def _second_words(
     return f"{words}, {abs(third[0] - value):.2f} {more}."
 
 
-def _other_doubts(verdict: Verdict, copies: int) -> list[str]:
-    doubts = [
+def _other_doubts(verdict: Verdict) -> list[str]:
+    return [
         f"The verdict on the draws: {finding.problem}"
         for finding in verdict.findings
         if finding.weight == "caution"
     ]
-    if copies:
-        factor = int(np.prod(np.arange(1, copies + 1)))
-        doubts.append(
-            f"The {copies} components of a mixture can be exchanged, so the posterior has "
-            f"{factor} equal copies. If the draws stay in one of them, log {factor} = "
-            f"{np.log(factor):.3f} is missing; a prior with `ordered(...)` leaves one copy."
-        )
-    return doubts
+
+
+def _copies_words(copies: int, doubt: bool) -> str:
+    """Say what it means that the components of a mixture can be exchanged."""
+    factor = int(np.prod(np.arange(1, copies + 1)))
+    words = (
+        f"The {copies} components of the mixture can be exchanged, so the posterior has {factor} "
+        "equal copies, all of which count"
+    )
+    if not doubt:
+        return f"{words}; nothing shows that some are missing."
+    return (
+        f"{words}. If the draws stay in one of them, log {factor} = {np.log(factor):.3f} is "
+        "missing; a prior with `ordered(...)` leaves one copy."
+    )
 
 
 def _interchangeable(binding: Binding) -> int:
-    """Return how many components of a mixture over a label set can be exchanged, or 0."""
+    """Return how many components of a mixture can be exchanged, or 0.
+
+    They can where they are of one family, and nothing that tells them apart is in their priors:
+    no order, no number or column of its own for each.
+    """
     program = binding.program
     for part in program.outcomes:
-        if part.family != "mixture":
+        if _head(part.family) != "mixture":
             continue
         names = {n.name for _, top in part.arguments for n in _names(top)}
-        own = [
-            program.by_name[name]
-            for name in names
-            if name in program.by_name and program.by_name[name].kind == "unknown"
-        ]
-        per = [p for p in own if len(p.per) == 1 and p.family != "ordered"]
-        fixed = [p for p in own if p.family == "ordered"]
-        if per and not fixed:
-            return int(program.size_of[per[0].per[0]])
+        own = [p for p in program.unknowns if p.name in names]
+        if len(part.family) == 2:
+            per = [p for p in own if len(p.per) == 1 and not any(map(is_rows, p.per))]
+            if per and all(_alike(p) for p in per):
+                return int(program.size_of[per[0].per[0]])
+        elif len(set(part.family[1:])) == 1 and len({(p.family, p.arguments) for p in own}) == 1:
+            return len(part.family) - 1
     return 0
+
+
+def _head(family: Any) -> str:
+    """Return the name of a family, of a modified one that of what modifies it."""
+    return family if isinstance(family, str) else str(family[0])
+
+
+def _alike(part: Part) -> bool:
+    """Whether the numbers of an unknown have one and the same prior, in no order."""
+    nodes = (node for _, top in part.arguments for node in walk(top))
+    return _head(part.family) != "ordered" and not any(isinstance(n, Listed) for n in nodes)
 
 
 def _names(top: Node) -> list[Name]:
