@@ -87,8 +87,8 @@ def _holds(draws: Draws, statement: str) -> np.ndarray:
         return np.asarray(reduce(found.values, axis=-1))
     if found.values.shape[-1] > 1:
         raise ArgumentError(
-            f"`{statement}` has an answer for each label ({', '.join(found.labels[:4])}, ...): "
-            "name one, as in 'effect[Upper] < 0', or write all(...) or any(...) around it."
+            f"`{statement}` has an answer for each label ({', '.join(found.labels[:4])}): "
+            "name one, as in \"effect['Upper'] < 0\", or write all(...) or any(...) around it."
         )
     return np.asarray(found.values[:, :, 0])
 
