@@ -94,7 +94,7 @@ class Docs(unittest.TestCase):
     def test_code_of_the_pages_on_many_fits_and_on_weighing_runs(self):
         names, printed = self.run_code_of("docs/many-fits.md")
         self.assertTrue(names["fits"].good)
-        for words in ("5 data sets: 5 converged", "Calibrated: over 40", "with 40 rows wide"):
+        for words in ("5 data sets: 5 converged", "No fault seen in 40", "with 40 rows wide"):
             self.assertIn(words, printed)
         names, printed = self.run_code_of("docs/weighing-models.md")
         for words in (

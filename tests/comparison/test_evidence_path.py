@@ -54,6 +54,19 @@ class Path(unittest.TestCase):
         wanted = betaln(2 + ones, 3 + np.arange(1, 9) - ones) - betaln(2, 3)
         np.testing.assert_allclose(found.log_evidences["share"], wanted, atol=2e-4)
 
+    def test_a_first_step_of_many_rows_under_a_wide_prior(self):
+        y = RANDOM.normal(500, 0.5, 40)
+        models = {
+            name: mw.Model(
+                priors={"m": prior, "s": "half_normal(5)"}, likelihood={"y": "normal(m, s)"}
+            )
+            for name, prior in (("wide", "normal(0, 1000)"), ("near", "normal(500, 1)"))
+        }
+        found = mw.evidence_path(models, {"y": y}, first=39)
+        last = models["wide"].fit({"y": y}, seed=1, draws=500, progress=False).evidence()
+        self.assertAlmostEqual(found.log_evidences["wide"][-1], last.log_value, places=3)
+        self.assertFalse(np.isnan(found.log_factors).any())
+
     def test_bad_calls(self):
         two = {"near": FREE, "wide": WIDE}
         flat = mw.Model(priors={"m": "flat()"}, likelihood={"y": "normal(m, 1)"})

@@ -126,6 +126,25 @@ class Exact(unittest.TestCase):
             self.assertIn("bridge", found.method)
             self.assertLess(found.standard_error, 0.05)
 
+    def test_missing_values_among_the_unknowns(self):
+        x, y = np.array([np.nan, 0.3, -0.5, 1.2, 0.1]), np.array([0.7, 0.2, -0.1, 0.9, 0.3])
+        model = mw.Model(
+            priors={"m": "normal(0, 1)", "b": "normal(0, 1)"},
+            likelihood={"x": "normal(m, 1)", "y": "normal(b * x, 1)"},
+        )
+        grid = np.linspace(-7, 7, 501)
+        m, b = np.meshgrid(grid, grid, indexing="ij")
+        logs = stats.norm(0, 1).logpdf(m) + stats.norm(0, 1).logpdf(b)
+        for seen, reading in zip(x[1:], y[1:], strict=True):
+            logs += stats.norm(m, 1).logpdf(seen) + stats.norm(b * seen, 1).logpdf(reading)
+        # The missing x is summed out: y is then normal with a larger variance.
+        logs += stats.norm(b * m, np.sqrt(1 + b**2)).logpdf(y[0])
+        exact = logsumexp(logs) + 2 * np.log(grid[1] - grid[0])
+        found = fit(model, {"x": x, "y": y}).evidence(second=True)
+        self.assertAlmostEqual(found.log_value, exact, places=4)
+        self.assertTrue(found.trusted, str(found))
+        self.assertIn("no missing values", str(found))
+
     def test_many_rows_that_are_gathered(self):
         x = RANDOM.uniform(0, 1, 1500)
         y = 1 + 2 * x + RANDOM.normal(0, 0.5, 1500)
@@ -193,6 +212,10 @@ class Refused(unittest.TestCase):
         found = posterior.evidence(unnormalised=True)
         self.assertFalse(found.normalised)
         self.assertIn("constant that is not known", str(found))
+        both = mw.bayes_factors(a=posterior, b=posterior, unnormalised=True)
+        self.assertIn("all constants of `a`", str(both))
+        with self.assertRaisesRegex(ModelError, "Bayes factor is not defined"):
+            fit(flat, {"y": Y}).bayes_factor("m < 0")
         approximate = LEVEL.normal_approximation({"y": Y}, draws=500)
         with self.assertRaisesRegex(ModelError, "approximation"):
             approximate.evidence()

@@ -83,6 +83,15 @@ class Calibrated(unittest.TestCase):
                 outside = ((line < low - places) | (line > high - places)).any()
                 self.assertEqual(outside, bool(words))
 
+    def test_few_data_sets_and_bad_fits_are_said(self):
+        few = MODEL.calibration(rows=4, replications=3, **SETTINGS)
+        self.assertTrue(str(few).startswith("No fault seen in 3 simulated data sets"))
+        nothing = mw.Model(
+            priors={"r": "normal(0, 1)"}, likelihood={"n": "poisson(rate=2 + 0 * log(-exp(r)))"}
+        )
+        with self.assertRaises(ArgumentError):
+            nothing.calibration(rows=3, replications=2, **SETTINGS)
+
     def test_bad_calls(self):
         calls = {
             lambda: MODEL.calibration(rows=5, replications=1): "replications",

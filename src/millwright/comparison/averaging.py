@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 
 from millwright.checks import check_whole
-from millwright.comparison.bayes_factors import prior_weights, share_text, weighed
+from millwright.comparison.bayes_factors import prior_weights, weighed
 from millwright.comparison.outcomes_alike import check_posteriors, check_same_outcomes
 from millwright.comparison.weights import bootstrap_weights, stacking_weights
 from millwright.display import Shown, text_table
 from millwright.draws.intervals import IntervalKind, check_kind, check_level
+from millwright.draws.numbers import share_text
 from millwright.draws.statements import Probability
 from millwright.draws.supports import never_negative
 from millwright.draws.table import Table, make_table

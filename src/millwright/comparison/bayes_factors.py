@@ -11,7 +11,7 @@ from scipy.special import logsumexp
 
 from millwright.comparison.outcomes_alike import check_posteriors, check_same_outcomes
 from millwright.display import Shown, text_table
-from millwright.draws.numbers import fixed
+from millwright.draws.numbers import fixed, share_text
 from millwright.errors import ArgumentError, nearest
 from millwright.evidence.bayes_factor import factor_sentence, factor_text
 from millwright.evidence.evidence import Evidence, log_text
@@ -20,14 +20,14 @@ from millwright.posterior.posterior import Posterior
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["BayesFactors", "bayes_factors", "prior_weights", "share_text", "weighed"]
+__all__ = ["BayesFactors", "bayes_factors", "prior_weights", "weighed"]
 
 _STATED = 2.5
 
 
 @dataclass(frozen=True, kw_only=True)
 class BayesFactors(Shown):
-    """Models weighed by their evidences, the most probable first.
+    """Models weighed by their evidences, the largest evidence first.
 
     Attributes
     ----------
@@ -145,6 +145,12 @@ class BayesFactors(Shown):
             for name, one in self.evidences.items()
             if not one.trusted
         ]
+        doubts += [
+            f"Whether all constants of `{name}` are in its evidence is not known: that was asked "
+            "for (unnormalised)."
+            for name, one in self.evidences.items()
+            if not one.normalised
+        ]
         return "\n".join(
             [
                 self.sentence,
@@ -246,10 +252,3 @@ def _error_text(error: float) -> str:
     if not np.isfinite(error):
         return "?"
     return "< 0.001" if error < 0.001 else fixed(error, 3 if error < 0.1 else 2)
-
-
-def share_text(share: float) -> str:
-    """Return a probability of a model, which is never shown as certain."""
-    if share < 0.001:
-        return "< 0.001"
-    return "> 0.999" if share > 0.999 else f"{share:.3f}"

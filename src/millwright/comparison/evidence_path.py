@@ -16,6 +16,7 @@ from millwright.evidence.of_fit import density_in_pieces
 from millwright.evidence.quadrature import log_integral
 from millwright.fitting.target import target_of_first_rows
 from millwright.modelling.binding import Binding
+from millwright.modelling.data_sets import one_table
 from millwright.modelling.same_shape import row_counts
 from millwright.models.model import Model
 
@@ -168,16 +169,7 @@ def _in_order(
     data: Any, order: str | None, by: str | None, first: int
 ) -> tuple[Any, tuple[Any, ...], np.ndarray]:
     """Return the rows in their order, what each step is called, and the rows after each."""
-    import pandas as pd
-
-    if isinstance(data, Mapping) and data and all(np.ndim(v) == 1 for v in data.values()):
-        frame = pd.DataFrame(dict(data))
-    elif isinstance(data, pd.DataFrame):
-        frame = data.reset_index(drop=True)
-    else:
-        raise ArgumentError("Give one table: a DataFrame or a mapping of names to columns.")
-    if not len(frame):
-        raise DataError("The table has no rows.")
+    frame = one_table(data, "Rows come in one by one")
     for column in (order, by):
         if column is not None and column not in frame.columns:
             known = list(map(str, frame.columns))
@@ -211,16 +203,33 @@ def _path(name: str, binding: Binding, rows: np.ndarray) -> np.ndarray:
     drawn = drawn[np.isfinite(drawn).all(axis=1)]
     centre = drawn.mean(axis=0)
     factor = np.linalg.cholesky(np.cov(drawn.T).reshape(len(centre), -1))
+    wanted = {int(count): at for at, count in enumerate(rows)}
     result = np.empty(len(rows))
-    for at, count in enumerate(rows):
-        values = density_in_pieces(target_of_first_rows(binding, axis, int(count)), binding)
+    for count in _on_the_way(rows):
+        values = density_in_pieces(target_of_first_rows(binding, axis, count), binding)
         # Twice: the first lattice finds where the posterior has moved to.
         rough = log_integral(values, centre, factor, 0.1)
         found = log_integral(values, rough.centre, rough.factor, _TOLERANCE)
-        # What cannot be integrated to the tolerance is left open, and said.
-        result[at] = found.log_value if found.settled else np.nan
         centre, factor = found.centre, found.factor
+        if count in wanted:
+            # What cannot be integrated to the tolerance is left open, and said.
+            result[wanted[count]] = found.log_value if found.settled else np.nan
     return result
+
+
+def _on_the_way(rows: np.ndarray) -> list[int]:
+    """Return all numbers of rows to go through: each at most twice the one before.
+
+    A lattice around the prior would not find a posterior of many rows.
+    """
+    counts, last = [], 0
+    for count in map(int, rows):
+        while 2 * last < count and last + 1 < count:
+            last = max(2 * last, 1)
+            counts.append(last)
+        counts.append(count)
+        last = count
+    return counts
 
 
 def _row_axis(name: str, binding: Binding) -> str:

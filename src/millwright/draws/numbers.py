@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-__all__ = ["decimals_of", "fixed", "probability_text", "range_text", "supported"]
+__all__ = ["decimals_of", "fixed", "probability_text", "range_text", "share_text", "supported"]
 
 _MOST = 6
 """Decimals beyond which numbers are written with a power of ten."""
@@ -57,6 +57,11 @@ def supported(value: float, error: float, least: int = 2) -> str:
 def _size(value: float) -> int:
     """Return the power of ten of the leading digit."""
     return math.floor(math.log10(abs(value))) if value != 0 and np.isfinite(value) else 0
+
+
+def share_text(share: float) -> str:
+    """Return a probability with three digits, never as 0 or 1."""
+    return probability_text(share, 1000)
 
 
 def probability_text(share: float, draws: int) -> str:

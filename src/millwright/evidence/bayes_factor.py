@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 
 from millwright.display import Shown
+from millwright.draws.numbers import share_text
 
 __all__ = ["BayesFactor", "factor_text", "range_of_factor", "strength"]
 
 _STATED = 2.5
-_LEAST_SHARE = 0.001
 _LARGEST = 6.0
 """Beyond 10^6 only the size is written."""
 
@@ -84,18 +84,11 @@ class BayesFactor(Shown):
         if self.prior_probability is not None and self.posterior_probability is not None:
             lines.append(
                 f"Probability of `{self.statement}`: {self.prior_probability:.4g} before the "
-                f"data, {_share_text(self.posterior_probability)} after."
+                f"data, {share_text(self.posterior_probability)} after."
             )
         start = "By" if self.trusted else "NOT TO BE TRUSTED. By"
         lines.append(f"{start} {self.method}.")
         return "\n".join([*lines, *(f"  {reason}" for reason in self.reasons)])
-
-
-def _share_text(share: float) -> str:
-    """Return a probability from draws, which never show certainty."""
-    if share < _LEAST_SHARE:
-        return f"below {_LEAST_SHARE}"
-    return f"above {1 - _LEAST_SHARE}" if share > 1 - _LEAST_SHARE else f"{share:.4g}"
 
 
 def factor_text(log_value: float) -> str:

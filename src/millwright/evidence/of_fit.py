@@ -25,7 +25,7 @@ from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 from millwright.wording import setting
 
-__all__ = ["density_in_pieces", "evidence_of_fit", "positions_of"]
+__all__ = ["density_in_pieces", "evidence_of_fit", "positions_of", "refuse_improper_priors"]
 
 _AT_ONCE = 500
 _MOST_NUMBERS = 5_000_000
@@ -67,7 +67,7 @@ def evidence_of_fit(
         method = "bridge sampling"
         checks = {}
     if second or several or copies:
-        third, doubt = _second(target, value, error, generator)
+        third, doubt = _second(target, value, error, generator, bool(binding.program.filled))
         if third is not None:
             checks["annealed sequential Monte Carlo"] = third
         (doubts if doubt else reasons).append(_second_words(third, value, error, doubt))
@@ -110,6 +110,22 @@ def _first_good(bad: np.ndarray) -> tuple[int, int]:
     return int(chain), int(at)
 
 
+def refuse_improper_priors(draws: Draws, what: str) -> None:
+    """Refuse what depends on the constant that an improper prior lacks.
+
+    Raises
+    ------
+    ModelError
+        Which names the prior.
+    """
+    flat = [part.name for part in draws.binding.program.unknowns if part.improper]
+    if flat:
+        raise ModelError(
+            f"The prior of `{flat[0]}` is flat and improper, so {what} is not defined: it would "
+            "be any number, with the constant that is left out. Give it a proper prior."
+        )
+
+
 def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
     program = fit.draws.binding.program
     if fit.record.origin is not Origin.CHAINS:
@@ -117,12 +133,7 @@ def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
             "An evidence needs draws that chains made here from the model, and the origin of "
             f"these is: {fit.record.origin.value}. Fit the model."
         )
-    flat = [part.name for part in program.unknowns if part.improper]
-    if flat:
-        raise ModelError(
-            f"The prior of `{flat[0]}` is flat and improper, so the evidence is not defined: it "
-            "would be any number, with the constant that is left out. Give it a proper prior."
-        )
+    refuse_improper_priors(fit.draws, "the evidence")
     if program.log_density_terms and not unnormalised:
         name = program.log_density_terms[0].name
         raise ModelError(
@@ -205,10 +216,16 @@ def _lattice_reasons(lattice: Lattice, bridged: Bridge) -> tuple[list[str], list
 
 
 def _second(
-    target: TargetDensity, value: float, error: float, generator: np.random.Generator
+    target: TargetDensity,
+    value: float,
+    error: float,
+    generator: np.random.Generator,
+    filled: bool,
 ) -> tuple[tuple[float, float] | None, bool]:
     """Estimate by sequential Monte Carlo from the prior; return it, and whether it disagrees."""
-    if target.prior_draws is None:
+    if target.prior_draws is None or filled:
+        # Values that are missing are drawn from what counts as likelihood: the powers would
+        # count them twice.
         return None, False
     found = annealed(target.prior_draws, target.split, generator)
     apart = abs(found.log_value - value)
@@ -220,7 +237,10 @@ def _second_words(
     third: tuple[float, float] | None, value: float, error: float, doubt: bool
 ) -> str:
     if third is None:
-        return "A second method was not possible: the prior cannot be drawn from."
+        return (
+            "A second method was not possible: it needs a prior that can be drawn from, and no "
+            "missing values among the unknowns."
+        )
     words = (
         f"Annealed sequential Monte Carlo from the prior gives {third[0]:.2f} with a standard "
         f"error of {third[1]:.2f}"

@@ -61,7 +61,10 @@ class Lattice:
     def factor(self) -> np.ndarray:
         """Cholesky factor of the covariance, shape (dimension, dimension)."""
         away = self.positions - self.centre
-        return np.linalg.cholesky((self.weights[:, None] * away).T @ away)
+        covariance = (self.weights[:, None] * away).T @ away
+        # Where one place holds nearly all, the matrix is 0 to rounding.
+        least = 1e-12 * (np.diag(covariance) + np.square(self.centre)) + 1e-300
+        return np.asarray(np.linalg.cholesky(covariance + np.diag(least)))
 
 
 def log_integral(

@@ -18,7 +18,8 @@ from millwright.fitting.versions import now
 from millwright.modelling.same_shape import padded
 from millwright.sampling.chain_buffer import ChainBuffer
 from millwright.sampling.chains import Collector
-from millwright.sampling.lanes import Lanes, LaneState
+from millwright.sampling.lane_state import LaneState
+from millwright.sampling.lanes import Lanes
 from millwright.sampling.methods import FixedLength
 from millwright.sampling.sampler import FitSettings, Stop
 

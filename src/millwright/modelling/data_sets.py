@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from millwright.errors import ArgumentError, DataError, nearest
 
-__all__ = ["data_sets"]
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["data_sets", "one_table"]
 
 
 def data_sets(data: Any, by: str | None) -> dict[Any, Any]:
@@ -78,9 +81,9 @@ def _cut(data: Any, by: str) -> dict[Any, Any]:
             )
         flat = {name: values for name, values in data.items() if np.ndim(values) == 1}
         single = {name: values for name, values in data.items() if np.ndim(values) != 1}
-        frame = _frame(flat)
+        frame = one_table(flat, "`by` cuts the rows of a table")
     else:
-        frame, single = data, {}
+        frame, single = one_table(data, "`by` cuts the rows of a table"), {}
     if by not in frame.columns:
         known = list(map(str, frame.columns))
         raise DataError(
@@ -94,22 +97,39 @@ def _cut(data: Any, by: str) -> dict[Any, Any]:
             "known to which data set they belong: fill them in or drop these rows."
         )
     parts = frame.groupby(by, sort=False, observed=True)
-    if not len(parts):
-        raise DataError("The table has no rows.")
     return {_plain(name): _with(part, single) for name, part in parts}
 
 
-def _frame(columns: Mapping[Any, Any]) -> Any:
+def one_table(data: Any, why: str) -> pd.DataFrame:
+    """Return a DataFrame, or a mapping of names to columns of one length, as a DataFrame.
+
+    Raises
+    ------
+    ArgumentError
+        For anything else; it begins with `why`.
+    DataError
+        If columns differ in length, or there are no rows.
+    """
     import pandas as pd
 
-    lengths = {name: len(values) for name, values in columns.items()}
-    if len(set(lengths.values())) > 1:
-        raise DataError(
-            "The columns of a table must be equally long: "
-            + ", ".join(f"`{name}` has {count}" for name, count in list(lengths.items())[:8])
-            + "."
+    if isinstance(data, pd.DataFrame):
+        frame = data
+    elif isinstance(data, Mapping) and data and all(np.ndim(v) == 1 for v in data.values()):
+        lengths = {name: len(values) for name, values in data.items()}
+        if len(set(lengths.values())) > 1:
+            raise DataError(
+                "The columns of a table must be equally long: "
+                + ", ".join(f"`{name}` has {count}" for name, count in list(lengths.items())[:8])
+                + "."
+            )
+        frame = pd.DataFrame(dict(data))
+    else:
+        raise ArgumentError(
+            f"{why}: give one table, a DataFrame or a mapping of names to columns."
         )
-    return pd.DataFrame(dict(columns))
+    if not len(frame):
+        raise DataError("The table has no rows.")
+    return frame.reset_index(drop=True)
 
 
 def _with(part: Any, single: Mapping[Any, Any]) -> Any:

@@ -26,6 +26,7 @@ __all__ = ["Calibration", "calibrate"]
 
 _DRAWS = 99
 _FEW = 100
+_MOSTLY = 0.9
 _LEVEL = 0.05
 _CLEAR = 2.5
 _SD_OF_A_SHARE = np.sqrt(1 / 12)
@@ -126,16 +127,28 @@ class Calibration(Shown):
             "failures": {str(name): why for name, why in self.failures.items()},
         }
 
+    def _headline(self, count: int) -> str:
+        """Say the result, and no more than so many data sets and such fits can show."""
+        if not self.calibrated:
+            return f"NOT CALIBRATED, over {count} simulated data sets:"
+        if count < _FEW:
+            return (
+                f"No fault seen in {count} simulated data sets: too few to call the model "
+                f"calibrated, which takes {_FEW} or more."
+            )
+        doubt = (
+            "" if self.good >= _MOSTLY * count else " Many of the fits are doubtful, see below."
+        )
+        return (
+            f"Calibrated: over {count} simulated data sets the truth lies among the posterior "
+            f"draws as often in each place as it should.{doubt}"
+        )
+
     def __str__(self) -> str:
         table = self.table()
         bad = [f"`{name}` is not calibrated: {w}." for name, w in self._words().items() if w]
         count = len(next(iter(self.shares.values())))
-        first = (
-            f"Calibrated: over {count} simulated data sets the truth lies among the posterior "
-            "draws as often in each place as it should."
-            if not bad
-            else f"NOT CALIBRATED, over {count} simulated data sets:"
-        )
+        first = self._headline(count)
         columns = {
             "p-value": [f"{p:.3f}" if p >= 0.001 else "< 0.001" for p in table["p-value"]],
             "mean rank": [f"{x:.2f}" for x in table["mean rank"]],
@@ -148,8 +161,6 @@ class Calibration(Shown):
             "Mean rank: 0.5 is right; lower: the posterior lies too high. Spread: 1 is right; "
             "larger: intervals are too narrow."
         )
-        if count < _FEW:
-            keys += f" {count} data sets show gross errors only; 200 or more show others."
         fits = f"{self.good} of {count} fits have a good verdict."
         failed = []
         if self.failures:

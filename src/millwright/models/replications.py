@@ -10,6 +10,7 @@ import numpy as np
 
 from millwright.checks import check_whole
 from millwright.errors import ArgumentError
+from millwright.modelling.data_sets import one_table
 from millwright.posterior.posterior import Posterior
 from millwright.posterior.posteriors import Posteriors
 
@@ -63,6 +64,11 @@ def replicated(
     simulated = model.simulate(data, draws=replications, seed=seed, given=given, rows=rows)
     sets = {number + 1: simulated.data(number) for number in range(replications)}
     fits = model.fit_each(sets, seed=seed, **settings)
+    if not len(fits):
+        raise ArgumentError(
+            f"None of the {replications} simulated data sets could be fitted; the first: "
+            f"{next(iter(fits.failures.values())).splitlines()[0]}"
+        )
     kept = np.array([name - 1 for name in fits])
     truths = simulated.draws.single()
     held = {name: value.reshape(-1)[kept] for name, value in truths.items()}
@@ -77,23 +83,6 @@ def shuffled_rows(data: Any, rows: int, seed: int) -> Any:
     ArgumentError
         For what is not one table.
     """
-    frame = _one_table(data)
+    frame = one_table(data, "`rows` draws on the rows of a table")
     order = np.random.default_rng([seed, 0]).permutation(len(frame))
     return frame.iloc[np.resize(order, rows)].reset_index(drop=True)
-
-
-def _one_table(data: Any) -> Any:
-    import pandas as pd
-
-    if isinstance(data, pd.DataFrame):
-        frame = data
-    elif isinstance(data, Mapping) and data and all(np.ndim(v) == 1 for v in data.values()):
-        frame = pd.DataFrame(dict(data))
-    else:
-        raise ArgumentError(
-            "`rows` draws on the rows of one table: give a DataFrame or a mapping of names to "
-            "columns; for other data leave `rows` out."
-        )
-    if not len(frame):
-        raise ArgumentError("The table has no rows to draw on.")
-    return frame

@@ -8,17 +8,18 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from millwright.comparison.averaging import Averaged
-from millwright.comparison.bayes_factors import BayesFactors, share_text
-from millwright.draws.region import density_on
-from millwright.errors import ArgumentError, nearest
+from millwright.comparison.bayes_factors import BayesFactors
+from millwright.draws.numbers import share_text
+from millwright.errors import ArgumentError
+from millwright.plots.choose import chosen_names
+from millwright.plots.curves import density_curves, name_curves
 from millwright.plots.panels import Size, panel_grid, single_panel
-from millwright.plots.style import BLUE, CHAINS, GREY, INK, finish, light_grid, styled, tint
+from millwright.plots.style import BLUE, GREY, INK, finish, light_grid, styled, tint
 from millwright.wording import visible
 
 __all__ = ["average", "model_probabilities"]
 
 _MOST = 12
-_GRID = 300
 
 
 def average(
@@ -52,28 +53,14 @@ def average(
     """
     if not isinstance(found, Averaged):
         raise ArgumentError(f"Give the result of mw.average(), not {type(found).__name__}.")
-    shown = list(found.draws) if names is None else list(names)
-    for name in shown:
-        if name not in found.draws:
-            raise ArgumentError(f"`{name}` was not averaged.{nearest(name, found.draws)}")
-    if len(shown) > _MOST:
-        raise ArgumentError(
-            f"{len(shown)} quantities do not fit into one figure; choose up to 12."
-        )
+    shown = chosen_names(found.draws, names, _MOST)
     singles = {name: one.draws.single() for name, one in found.posteriors.items()}
     with styled():
         figure, panels = panel_grid(len(shown), size)
         for axes, name in zip(panels, shown, strict=True):
             values = {model: s[name].reshape(-1) for model, s in singles.items() if name in s}
-            ends = np.array([np.quantile(v, [0.001, 0.999]) for v in values.values()])
-            grid = np.linspace(ends[:, 0].min(), ends[:, 1].max(), _GRID)
-            whole = np.zeros(_GRID)
-            for model, value in values.items():
-                number = list(found.posteriors).index(model)
-                colour, style = CHAINS[number % len(CHAINS)]
-                height = density_on(grid, value)
-                whole += found.weights[model] * height
-                axes.plot(grid, height, color=colour, ls=style, lw=1.4)
+            grid, heights = density_curves(axes, values, list(found.posteriors), 1.4)
+            whole = sum(found.weights[model] * height for model, height in heights.items())
             axes.fill_between(grid, whole, color=tint(GREY, 0.35), lw=0)
             axes.plot(grid, whole, color=INK, lw=2.2)
             lacking = [model for model in found.posteriors if model not in values]
@@ -81,13 +68,8 @@ def average(
             axes.set_title(
                 name + (f" (0 with probability {share_text(at_zero)})" if lacking else "")
             )
-            axes.set_yticks([])
-            axes.set_ylim(bottom=0)
-        for number, (model, weight) in enumerate(found.weights.items()):
-            colour, style = CHAINS[number % len(CHAINS)]
-            panels[0].plot(
-                [], [], color=colour, ls=style, label=f"{visible(model)} ({share_text(weight)})"
-            )
+        labels = [f"{model} ({share_text(weight)})" for model, weight in found.weights.items()]
+        name_curves(panels[0], labels, 1.4)
         panels[0].plot([], [], color=INK, lw=2.2, label="averaged")
         figure.legend(loc="upper right", ncols=min(4, len(found.weights) + 1), fontsize=10)
         return finish(

@@ -8,10 +8,10 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from millwright.checks import check_whole
 from millwright.diagnostics.uniformity import even_band, even_places
-from millwright.errors import ArgumentError, nearest
+from millwright.errors import ArgumentError
 from millwright.models.calibration import Calibration
+from millwright.plots.choose import chosen_names, on_page
 from millwright.plots.panels import Size, panel_grid
 from millwright.plots.style import BLUE, GREY, RED, finish, light_grid, styled, tint
 
@@ -54,7 +54,8 @@ def calibration(
     """
     if not isinstance(found, Calibration):
         raise ArgumentError(f"Give the result of model.calibration(), not {type(found).__name__}.")
-    shown, words = _chosen(found, names, page)
+    every = chosen_names(found.shares, names, len(found.shares))
+    shown, words = on_page(every, "quantities", _MOST, page)
     wrong = found.table()["in words"]
     with styled():
         figure, panels = panel_grid(len(shown), size)
@@ -72,25 +73,6 @@ def calibration(
             "the right: intervals are too narrow; the other way round: too wide.",
             text,
         )
-
-
-def _chosen(
-    found: Calibration, names: Sequence[str] | None, page: int | None
-) -> tuple[list[str], str]:
-    every = list(found.shares) if names is None else list(names)
-    for name in every:
-        if name not in found.shares:
-            raise ArgumentError(f"`{name}` was not ranked.{nearest(name, found.shares)}")
-    pages = max(1, -(-len(every) // _MOST))
-    if page is None and pages > 1:
-        raise ArgumentError(
-            f"{len(every)} quantities do not fit into one figure; at most {_MOST} do. Choose some "
-            f"by name, or one page after the other (page=1 to page={pages})."
-        )
-    number = page or 1
-    check_whole("page", number, 1, pages)
-    words = f" (page {number} of {pages})" if pages > 1 else ""
-    return every[(number - 1) * _MOST : number * _MOST], words
 
 
 def _line(axes: Axes, shares: np.ndarray, colour: str) -> None:

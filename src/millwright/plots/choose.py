@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,7 +13,7 @@ from millwright.errors import ArgumentError, nearest
 from millwright.posterior.posterior import Posterior
 from millwright.wording import setting
 
-__all__ = ["Chosen", "check_posterior", "check_reference", "chosen"]
+__all__ = ["Chosen", "check_posterior", "check_reference", "chosen", "chosen_names", "on_page"]
 
 
 @dataclass(frozen=True)
@@ -68,6 +68,43 @@ def chosen(
     shown = list(single)[(page - 1) * most : page * most]
     words = f" (page {page} of {pages})" if pages > 1 else ""
     return Chosen({name: single[name] for name in shown}, words, posterior)
+
+
+def chosen_names(known: Collection[str], names: Sequence[str] | None, most: int) -> list[str]:
+    """Return which of known quantities to show: all, or those named.
+
+    Raises
+    ------
+    ArgumentError
+        For a name that is not known, or if there are none or too many.
+    """
+    shown = list(known) if names is None else [names] if isinstance(names, str) else list(names)
+    for name in shown:
+        if name not in known:
+            raise ArgumentError(f"There is no `{name}` here.{nearest(str(name), known)}")
+    if not shown or len(shown) > most:
+        raise ArgumentError(f"{len(shown)} quantities cannot be shown; choose 1 to {most}.")
+    return shown
+
+
+def on_page(rows: Sequence[str], what: str, most: int, page: int | None) -> tuple[list[str], str]:
+    """Return the rows of a page, and what the title says of it.
+
+    Raises
+    ------
+    ArgumentError
+        If there are more rows than fit and no page is named, or the page is not there.
+    """
+    pages = max(1, -(-len(rows) // most))
+    if page is None and pages > 1:
+        raise ArgumentError(
+            f"{len(rows)} {what} do not fit into one figure; at most {most} do. Draw one page "
+            f"after the other ({setting('page', 1)} to {setting('page', pages)})."
+        )
+    number = 1 if page is None else page
+    check_whole("page", number, 1, pages)
+    words = f" (page {number} of {pages})" if pages > 1 else ""
+    return list(rows[(number - 1) * most : number * most]), words
 
 
 def check_reference(

@@ -8,15 +8,14 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from millwright.checks import check_whole
 from millwright.draws.intervals import IntervalKind, kind_words
 from millwright.errors import ArgumentError
 from millwright.plots.bars import bars, label_rows
-from millwright.plots.choose import check_reference
+from millwright.plots.choose import check_reference, on_page
 from millwright.plots.panels import Size, single_panel
 from millwright.plots.style import BLUE, GREY, INK, finish, styled
 from millwright.posterior.posteriors import Posteriors
-from millwright.wording import setting, visible
+from millwright.wording import visible
 
 __all__ = ["intervals_over_data_sets"]
 
@@ -37,7 +36,7 @@ def intervals_over_data_sets(
     """Draw a row for each data set; see `intervals`."""
     found, quantity = _one_quantity(posteriors, names)
     marked = check_reference(reference, found)
-    rows, page_words = _on_page(found, page)
+    rows, page_words = on_page(list(found), "data sets", _MOST_ROWS, page)
     verdicts = {str(name): one.verdict for name, one in posteriors.items()}
     with styled():
         height = min(8.0, 2.0 + 0.34 * len(rows))
@@ -85,19 +84,6 @@ def _one_quantity(
             f"`{asked[0]}` has several numbers a data set: choose one, such as `{parts[0]}`."
         )
     return {str(name): value for (name, _), value in numbers.items()}, parts[0]
-
-
-def _on_page(found: Mapping[str, Any], page: int | None) -> tuple[list[str], str]:
-    rows, pages = list(found), max(1, -(-len(found) // _MOST_ROWS))
-    if page is None and pages > 1:
-        raise ArgumentError(
-            f"{len(rows)} data sets do not fit into one figure; at most {_MOST_ROWS} do. Draw one "
-            f"page after the other ({setting('page', 1)} to {setting('page', pages)})."
-        )
-    number = page or 1
-    check_whole("page", number, 1, pages)
-    words = f" (page {number} of {pages})" if pages > 1 else ""
-    return rows[(number - 1) * _MOST_ROWS : number * _MOST_ROWS], words
 
 
 def _any_bad(posteriors: Posteriors, rows: Sequence[str]) -> bool:

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
 from matplotlib.figure import Figure
 
 from millwright.draws.intervals import kind_words
-from millwright.draws.region import density_on
-from millwright.errors import ArgumentError, nearest
+from millwright.errors import ArgumentError
 from millwright.plots.bars import bars, label_rows
+from millwright.plots.choose import chosen_names
+from millwright.plots.curves import density_curves, name_curves
 from millwright.plots.panels import Size, panel_grid, single_panel
-from millwright.plots.style import BLUE, CHAINS, GREY, INK, RED, finish, light_grid, styled, tint
+from millwright.plots.style import BLUE, GREY, INK, RED, finish, light_grid, styled, tint
 from millwright.posterior.sensitivity import LIKELIHOOD, NOTABLE, PriorSensitivity
 from millwright.posterior.under_priors import UnderPriors
 from millwright.wording import visible
@@ -55,7 +55,7 @@ def prior_sensitivity(
         raise ArgumentError(
             f"Give the result of posterior.prior_sensitivity(), not {type(found).__name__}."
         )
-    shown = _chosen(list(found.changes), names)
+    shown = chosen_names(found.changes, names, _MOST)
     with styled():
         figure, panels = panel_grid(len(shown), size)
         for axes, name in zip(panels, shown, strict=True):
@@ -119,27 +119,19 @@ def under_priors(
             f"Give the result of posterior.under_priors(), not {type(found).__name__}."
         )
     singles = {key: one.draws.single() for key, one in found.posteriors.items()}
-    shown = _chosen(list(next(iter(singles.values()))), names)
+    shown = chosen_names(next(iter(singles.values())), names, _MOST)
     if len(shown) == 1:
         return _intervals(found, shown[0], size, text)
     with styled():
         figure, panels = panel_grid(len(shown), size)
         for axes, name in zip(panels, shown, strict=True):
             values = {k: s[name].reshape(-1) for k, s in singles.items() if name in s}
-            ends = np.array([np.quantile(v, [0.001, 0.999]) for v in values.values()])
-            grid = np.linspace(ends[:, 0].min(), ends[:, 1].max(), 300)
-            for number, value in enumerate(values.values()):
-                colour, style = CHAINS[number % len(CHAINS)]
-                height = density_on(grid, value)
-                if number == 0:
-                    axes.fill_between(grid, height, color=tint(colour, 0.3), lw=0)
-                axes.plot(grid, height, color=colour, ls=style, lw=1.8)
+            grid, heights = density_curves(axes, values, list(singles), 1.8)
+            first = next(iter(singles))
+            if first in heights:
+                axes.fill_between(grid, heights[first], color=tint(BLUE, 0.3), lw=0)
             axes.set_title(name)
-            axes.set_yticks([])
-            axes.set_ylim(bottom=0)
-        for number, key in enumerate(singles):
-            colour, style = CHAINS[number % len(CHAINS)]
-            panels[0].plot([], [], color=colour, ls=style, lw=1.8, label=visible(key))
+        name_curves(panels[0], list(singles), 1.8)
         figure.legend(loc="upper right", ncols=min(4, len(singles)), fontsize=10)
         return finish(figure, "The posterior under other priors", _words(found), text)
 
@@ -173,13 +165,3 @@ def _words(found: UnderPriors) -> str:
     ]
     bad = [key for key, one in found.posteriors.items() if not one.verdict.good]
     return " ".join(changed) + (f" Verdict not good: {', '.join(bad)}." if bad else "")
-
-
-def _chosen(known: list[str], names: Sequence[str] | None) -> list[str]:
-    shown = known if names is None else list(names)
-    for name in shown:
-        if name not in known:
-            raise ArgumentError(f"There is no `{name}` here.{nearest(name, known)}")
-    if not shown or len(shown) > _MOST:
-        raise ArgumentError(f"{len(shown)} quantities cannot be shown; choose 1 to {_MOST}.")
-    return shown

@@ -11,7 +11,7 @@ from millwright.diagnostics.measures import measure
 from millwright.diagnostics.verdict import Verdict
 from millwright.errors import ArgumentError, MillwrightError, ModelError
 from millwright.evidence.bayes_factor import BayesFactor
-from millwright.evidence.of_fit import evidence_of_fit
+from millwright.evidence.of_fit import evidence_of_fit, refuse_improper_priors
 from millwright.evidence.points import (
     FARTHEST,
     Point,
@@ -37,6 +37,7 @@ def bayes_factor_of(fit: Fit, verdict: Verdict, statement: str) -> BayesFactor:
     """Return the Bayes factor of a statement; see `Posterior.bayes_factor`."""
     if not isinstance(statement, str):
         raise ArgumentError(f"A statement is a text such as 'drying < 0', not {statement!r}.")
+    refuse_improper_priors(fit.draws, "the Bayes factor")
     point = point_of(fit.draws, statement)
     if point is None:
         found = region_factor(fit.draws, statement, fit.record.seed)

@@ -9,7 +9,8 @@ import numpy as np
 
 from millwright.errors import StartError
 from millwright.sampling.block_tuples import StepSize
-from millwright.sampling.lanes import Lanes, LaneState
+from millwright.sampling.lane_state import LaneState
+from millwright.sampling.lanes import Lanes
 from millwright.sampling.methods import FixedLength
 from millwright.sampling.piece import Piece, joined
 from millwright.sampling.progress import ChainProgress

@@ -16,18 +16,19 @@ import numpy as np
 from millwright.errors import StartError
 from millwright.sampling.block_tuples import StepSize
 from millwright.sampling.compiling import compiled, on_device
+from millwright.sampling.lane_state import LaneState, StateNumbers, TrialNumbers
 from millwright.sampling.lane_tuples import LanePoint, LaneSettings
 from millwright.sampling.methods import FixedLength
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.start_points import spread_of, start_candidates
-from millwright.sampling.state import Generators, restored, widths
+from millwright.sampling.state import widths
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import dense_scale, plan, refined_scale
-from millwright.sampling.windowed import WindowedState, closed
+from millwright.sampling.windowed import closed
 
-__all__ = ["LaneState", "Lanes"]
+__all__ = ["Lanes"]
 
 _DIVERGENT = STATISTICS.index("diverged")
 _ACCEPTANCE = STATISTICS.index("acceptance")
@@ -37,48 +38,6 @@ _CANDIDATES = 100
 _MOST_HALVINGS = 60
 
 
-@dataclass(frozen=True, kw_only=True)
-class LaneState(WindowedState):
-    """Where the chains of one data set are.
-
-    Attributes
-    ----------
-    positions, gradients, log_densities
-        Shapes (chains, dimension), twice, and (chains,); gradients in standardised coordinates.
-    step_size
-        The five numbers of the dual averaging.
-    scale
-        Cholesky factor of the metric's covariance.
-    window_draws
-        Shape (chains, draws, dimension).
-    momenta, choices
-        States of the two random generators.
-    steps, divergences
-        Leapfrog steps and, after warm-up, divergent transitions of each chain, shape (chains,).
-    """
-
-    positions: np.ndarray
-    gradients: np.ndarray
-    log_densities: np.ndarray
-    step_size: np.ndarray
-    scale: np.ndarray
-    momenta: Generators
-    choices: Generators
-    steps: np.ndarray
-    divergences: np.ndarray
-    warmup_steps: np.ndarray
-
-    @property
-    def scales(self) -> list[np.ndarray]:
-        """Standard deviations of the metric, for each chain."""
-        return [widths(self.scale)] * len(self.positions)
-
-    @property
-    def place(self) -> tuple[np.ndarray, float]:
-        """The first chain's point with its log density."""
-        return self.positions[0], float(self.log_densities[0])
-
-
 @dataclass(frozen=True)
 class _Block:
     """What a block of `count` transitions left: arrays (count, sets, chains, ...)."""
@@ -86,29 +45,6 @@ class _Block:
     draws: np.ndarray
     statistics: np.ndarray
     ends: np.ndarray
-
-
-class _Bits:
-    """The two random generators of a state, at work."""
-
-    def __init__(self, state: LaneState) -> None:
-        self.normal = restored(state.momenta)
-        self.uniform = restored(state.choices)
-
-    @property
-    def momenta(self) -> Generators:
-        return self.normal.bit_generator.state
-
-    @property
-    def choices(self) -> Generators:
-        return self.uniform.bit_generator.state
-
-
-class _Trials:
-    """Random numbers for finding a step size after so many transitions."""
-
-    def __init__(self, seed: int, done: int) -> None:
-        self.normal = self.uniform = generator_of(seed, Stream.LANES, 2, done)
 
 
 class Lanes:
@@ -281,7 +217,7 @@ class Lanes:
         self, states: Sequence[LaneState], count: int, adapting: bool
     ) -> tuple[list[LaneState], _Block]:
         """Run a block and move the states on."""
-        bits = [_Bits(state) for state in states]
+        bits = [StateNumbers(state) for state in states]
         first = states[0]
         cautious = first.window < len(self.windows) - 1
         point, learned, block = self._run(
@@ -311,7 +247,7 @@ class Lanes:
     def _run(
         self,
         states: Sequence[LaneState],
-        bits: Sequence[_Bits | _Trials],
+        bits: Sequence[StateNumbers | TrialNumbers],
         sizes: np.ndarray,
         lengths: np.ndarray,
         how: tuple[bool, bool, int],
@@ -404,7 +340,7 @@ class Lanes:
     ) -> list[LaneState]:
         """Find step sizes whose acceptance crosses one half (Hoffman and Gelman 2014, alg. 4)."""
         # Streams of their own: how many trials there are rests on the other targets too.
-        bits = [_Trials(seed, states[0].done) for seed in self.seeds]
+        bits = [TrialNumbers(seed, states[0].done) for seed in self.seeds]
         found, trying = sizes, sizes
         settled = np.zeros(len(sizes), dtype=bool)
         rising = self._accepted(states, bits, trying) > 0.5
@@ -423,7 +359,10 @@ class Lanes:
         ]
 
     def _accepted(
-        self, states: Sequence[LaneState], bits: Sequence[_Bits | _Trials], sizes: np.ndarray
+        self,
+        states: Sequence[LaneState],
+        bits: Sequence[StateNumbers | TrialNumbers],
+        sizes: np.ndarray,
     ) -> np.ndarray:
         """Return the mean acceptance of one leapfrog step from where the chains are."""
         begun = np.array([StepSize.starting_at(size) for size in sizes])

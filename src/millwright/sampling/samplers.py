@@ -5,7 +5,7 @@ from __future__ import annotations
 from millwright.sampling.black_box_walk import BlackBoxWalk, WalksState
 from millwright.sampling.ensemble import EnsembleSampler, EnsembleState
 from millwright.sampling.fixed_length import FixedLengthSampler
-from millwright.sampling.lanes import LaneState
+from millwright.sampling.lane_state import LaneState
 from millwright.sampling.methods import (
     Ensemble,
     FixedLength,
