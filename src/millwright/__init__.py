@@ -31,6 +31,7 @@ if TYPE_CHECKING:
         compare_predictions as compare_predictions,
     )
     from millwright.comparison.evidence_path import evidence_path as evidence_path
+    from millwright.comparison.expected_evidence import expected_evidence as expected_evidence
     from millwright.comparison.samplers import compare_samplers as compare_samplers
     from millwright.exchange.exporting import (
         export_draws as export_draws,
@@ -141,6 +142,7 @@ _PLACES = {
     "compare_samplers": "millwright.comparison.samplers",
     "Ensemble": "millwright.sampling.methods",
     "evidence_path": "millwright.comparison.evidence_path",
+    "expected_evidence": "millwright.comparison.expected_evidence",
     "export_draws": "millwright.exchange.exporting",
     "export_run": "millwright.exchange.exporting",
     "export_table": "millwright.exchange.exporting",

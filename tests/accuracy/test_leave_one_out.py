@@ -33,7 +33,8 @@ class LeaveOneOut(unittest.TestCase):
             priors={"level": "normal(0, 100)", "noise": "half_normal(100)"},
             likelihood={"y": "normal(level, noise)"},
         )
-        result = model.fit({"y": y}, progress=False, seed=1).leave_one_out()
+        posterior = model.fit({"y": y}, progress=False, seed=1)
+        result = posterior.leave_one_out(repair=False)
         self.assertIn(("y", 9), result.unreliable)
         self.assertIn("row 9", str(result))
 

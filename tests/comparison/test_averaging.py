@@ -53,6 +53,28 @@ class Average(unittest.TestCase):
         both = [one.probability("a > 0.5").value for one in (self.line, self.flat)]
         self.assertAlmostEqual(asked.value, share * both[0] + (1 - share) * both[1], places=6)
 
+    def test_predictions_are_those_of_the_mixture(self):
+        new = {"x": np.array([0.0, 2.0])}
+        found = self.found.predict(new)
+        moments = []
+        for columns in (np.column_stack([np.ones(15), X]), np.ones((15, 1))):
+            _, mean, covariance = exact(columns)
+            at = np.column_stack([np.ones(2), new["x"]])[:, : len(mean)]
+            sd = np.sqrt(0.25 + np.einsum("ij,jk,ik->i", at, covariance, at))
+            moments.append((at @ mean, sd))
+        shares = np.array(list(self.found.weights.values()))
+        mean = sum(w * m for w, (m, _) in zip(shares, moments, strict=True))
+        np.testing.assert_allclose(found.expected["y"], mean, atol=0.03)
+        np.testing.assert_allclose(found.draws["y"].mean(axis=0), mean, atol=0.06)
+        truth = np.array([0.5, 2.5])
+        densities = [stats.norm.pdf(truth, m, sd) for m, sd in moments]
+        score = found.score({"y": truth}).frame["log score"]
+        self.assertAlmostEqual(
+            score["average", "y"], np.log(shares @ densities).mean(), delta=0.03
+        )
+        self.assertAlmostEqual(score["flat", "y"], np.log(densities[1]).mean(), delta=0.03)
+        self.assertEqual(len(found.table()), 2)
+
     def test_inclusion(self):
         row = self.found.inclusion().loc["b"]
         self.assertAlmostEqual(row["posterior probability"], self.found.weights["line"])

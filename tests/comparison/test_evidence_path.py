@@ -67,12 +67,39 @@ class Path(unittest.TestCase):
         self.assertAlmostEqual(found.log_evidences["wide"][-1], last.log_value, places=3)
         self.assertFalse(np.isnan(found.log_factors).any())
 
+    def test_many_unknowns_by_sequential_monte_carlo(self):
+        groups = mw.Model(
+            priors={"m": "normal(0, 1) per week", "s": "normal(0, 1) per week"},
+            likelihood={"y": "normal(m[week] + s[week], 1)"},
+        )
+        found = mw.evidence_path(
+            {"groups": groups, "near": FREE}, DATA, quantities=["m"], first=5, seed=3
+        )
+        for at, rows in enumerate(found.rows):
+            y, week = Y[:rows], DATA["week"][:rows]
+            covariance = np.eye(rows) + 2.0 * (week[:, None] == week)
+            exact_value = stats.multivariate_normal(np.zeros(rows), covariance).logpdf(y)
+            error = found.standard_errors["groups"][at]
+            self.assertLess(abs(found.log_evidences["groups"][at] - exact_value), 4 * error)
+            self.assertLess(error, 0.2)
+        self.assertIn("sequential Monte Carlo", str(found))
+        # The precision of the near model's mean after n rows is n + 1.
+        path = found.estimate("near", "m")
+        np.testing.assert_allclose(path["sd"], (found.rows + 1.0) ** -0.5, rtol=0.08)
+        means = np.cumsum(Y)[found.rows - 1] / (found.rows + 1)
+        np.testing.assert_allclose(path["mean"], means, atol=0.03)
+        self.assertEqual(list(found.estimates["groups"]), ["m[a]", "m[b]", "m[c]"])
+        self.assertGreater(len(mw.plots.evidence_path(found).axes[0].collections), 0)
+
+    def test_a_point_within_a_model(self):
+        found = mw.evidence_path({"near": FREE}, DATA, null={"m": 0})
+        self.assertEqual(found.models, ("near", "near with m = 0"))
+        null = stats.norm.logpdf(Y).cumsum()
+        np.testing.assert_allclose(found.log_evidences["near with m = 0"], null, atol=1e-6)
+
     def test_bad_calls(self):
         two = {"near": FREE, "wide": WIDE}
         flat = mw.Model(priors={"m": "flat()"}, likelihood={"y": "normal(m, 1)"})
-        many = mw.Model(
-            priors={"m": "normal(0, 1) per day"}, likelihood={"y": "normal(m[day], 1)"}
-        )
         weeks = mw.Model(priors={"m": "normal(0, 1)"}, likelihood={"day": "normal(m, 1)"})
         gaps = {"y": Y[:2], "day": [1.0, np.nan]}
         calls = [
@@ -83,7 +110,18 @@ class Path(unittest.TestCase):
             (lambda: mw.evidence_path(two, gaps, order="day"), DataError, "gaps"),
             (lambda: mw.evidence_path(two, {"y": []}), DataError, "no rows"),
             (lambda: mw.evidence_path({"a": flat, "b": FREE}, DATA), ModelError, "improper"),
-            (lambda: mw.evidence_path({"a": many, "b": FREE}, DATA), ArgumentError, "30 unknown"),
+            (
+                lambda: mw.evidence_path({"a": FREE}, DATA, null={"n": 0}),
+                ArgumentError,
+                "Unknowns: m",
+            ),
+            (
+                lambda: mw.evidence_path({"a": FREE}, DATA, null={"m": "0"}),
+                ArgumentError,
+                "number",
+            ),
+            (lambda: mw.evidence_path(two, DATA, quantities=["n"]), ArgumentError, "quantity `n`"),
+            (lambda: mw.evidence_path(two, DATA, null={"m": 0}), ArgumentError, "one with"),
             (lambda: mw.evidence_path({"a": FREE, "b": weeks}, DATA), ArgumentError, "outcomes"),
             (lambda: mw.plots.evidence_path(3), ArgumentError, "mw.evidence_path"),
         ]

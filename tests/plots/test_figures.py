@@ -105,7 +105,14 @@ class Figures(unittest.TestCase):
             ),
             "prior_sensitivity": PLOTS.prior_sensitivity(posterior.prior_sensitivity()),
         }
-        elsewhere = {"samplers", "series", "calibration", "under_priors", "evidence_path"}
+        elsewhere = {
+            "samplers",
+            "series",
+            "calibration",
+            "under_priors",
+            "evidence_path",
+            "expected_evidence",
+        }
         self.assertEqual(set(figures) | elsewhere, set(PLOTS.__all__))
         for name, figure in figures.items():
             with self.subTest(name=name):

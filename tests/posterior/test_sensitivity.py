@@ -6,6 +6,8 @@ import numpy as np
 
 import millwright as mw
 from millwright.errors import ArgumentError, UnknownLabelError
+from millwright.posterior.power_changes import change_of_fits
+from millwright.posterior.sensitivity import NOTABLE
 from millwright.sampling.compiling import compilations
 from tests.evidence.test_evidence import LEVEL, Y, exact_level, fit
 
@@ -53,6 +55,32 @@ class Powers(unittest.TestCase):
             found = fit(model(prior), {"y": y}).prior_sensitivity()
             with self.subTest(prior=prior):
                 self.assertIn(words, found.words["level"])
+
+    def test_what_reweighting_cannot_follow_is_fitted_again(self):
+        y = np.array([8.0, 9.0, 8.5])
+        posterior = fit(model("normal(0, 0.3)"), {"y": y}, draws=2000)
+        plain = posterior.prior_sensitivity(refit=False)
+        self.assertEqual(set(plain.unknown), {"level"})
+        self.assertIn("reweighting cannot follow", str(plain))
+        found = posterior.prior_sensitivity(progress=False)
+        self.assertIn("level", found.refitted)
+        self.assertFalse(found.unknown)
+        sd = moments(y, 0.0, 0.3)[1]
+        ends = [moments(y, 0.0, 0.3, of_prior=power)[0] for power in (0.8, 1.25)]
+        exact = (ends[1] - ends[0]) / sd / np.log2(1.25 / 0.8)
+        self.assertAlmostEqual(found.changes["level"]["level"].mean, exact, delta=0.15)
+        self.assertEqual(found.words["level"], "the prior of level and the data disagree")
+        # The verdict says what was found once it was asked.
+        self.assertIs(posterior.sensitivity_found, found)
+        self.assertIn("disagree", posterior.verdict.facts[-1])
+
+    def test_fits_that_do_not_differ_are_no_distance_apart(self):
+        generator = np.random.default_rng(0)
+        one, other, third = generator.normal(size=(3, 4, 1000))
+        self.assertLess(change_of_fits(one, [other, third]).distance, NOTABLE)
+        moved = change_of_fits(one, [other - 0.2, third + 0.2])
+        self.assertAlmostEqual(moved.mean, 0.4 / np.log2(1.25 / 0.8), delta=0.1)
+        self.assertGreater(moved.distance, 2 * NOTABLE)
 
     def test_groups_and_figure(self):
         data = {"y": Y, "g": np.arange(20).astype(str)}

@@ -6,27 +6,21 @@ cross-validation and WAIC", Statistics and Computing 27(5), equations 10, 22 and
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
 from scipy.special import logsumexp
 
+from millwright.accuracy.pointwise import Rows, row_blocks
 from millwright.accuracy.smoothing import highest_good_k, smoothed_log_weights
 from millwright.diagnostics.convergence import mean_size
 from millwright.display import Shown
-from millwright.distributions import on_numpy
-from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws
-from millwright.errors import ModelError
-from millwright.modelling.arguments import family_of
-from millwright.modelling.density import log_likelihood
-from millwright.modelling.labelled import DRAW, full
-from millwright.modelling.missing import without_gaps
-from millwright.modelling.shaping import spread_arguments
-from millwright.modelling.specification import Part
 
-__all__ = ["LeaveOneOut", "leave_one_out", "pointwise_log_likelihood"]
+__all__ = ["LeaveOneOut", "leave_one_out"]
 
+_MOST_NAMED = 6
 _ROWS_AT_ONCE = 500
 """How many rows are looked at together, to bound the memory."""
 
@@ -47,13 +41,26 @@ class LeaveOneOut(Shown):
         Largest k with a reliable estimate, for this number of draws.
     effective_parameters
         log likelihood minus elpd, summed over rows.
+    log_likelihood
+        Log predictive density of the rows at draws that have seen them, summed.
+    refitted
+        Rows whose Pareto k is above the limit and whose value therefore comes from a fit without
+        them.
+    refit_errors
+        Monte Carlo standard error of each value that comes from such a fit, else 0.
+    not_refitted
+        Why other such rows have no fit of their own.
     """
 
-    rows: tuple[tuple[str, int], ...] = field(repr=False)
+    rows: Rows = field(repr=False)
     elpd_by_row: np.ndarray = field(repr=False)
     k: np.ndarray = field(repr=False)
     k_limit: float
     effective_parameters: float
+    log_likelihood: float = field(repr=False)
+    refitted: Rows = ()
+    refit_errors: np.ndarray = field(default_factory=lambda: np.zeros(0), repr=False)
+    not_refitted: str = field(default="", repr=False)
 
     @property
     def elpd(self) -> float:
@@ -66,120 +73,100 @@ class LeaveOneOut(Shown):
         return float(np.sqrt(len(self.elpd_by_row)) * self.elpd_by_row.std())
 
     @property
-    def unreliable(self) -> tuple[tuple[str, int], ...]:
-        """Rows whose Pareto k is above the limit."""
-        return tuple(self.rows[at] for at in np.flatnonzero(~(self.k <= self.k_limit)))
+    def unreliable(self) -> Rows:
+        """Rows whose Pareto k is above the limit and that have no fit without them."""
+        known = set(self.refitted)
+        high = [self.rows[at] for at in np.flatnonzero(~(self.k <= self.k_limit))]
+        return tuple(row for row in high if row not in known)
+
+    @property
+    def way(self) -> str:
+        """How the data were left out, in words."""
+        return "leave-one-out"
+
+    @property
+    def reliability(self) -> str:
+        """For which rows the estimate is reliable, and which were fitted again, in words."""
+        sentences = [_refitted_words(self)] if self.refitted else []
+        bad = self.unreliable
+        if bad:
+            sentences.append(_unreliable_words(self, bad))
+        elif self.refitted:
+            sentences.append("With that the leave-one-out estimate is reliable for all rows.")
+        else:
+            sentences.append(
+                f"The leave-one-out estimate is reliable for all {len(self.rows)} rows: every "
+                f"Pareto k is at most {self.k_limit:.2f} (smaller is better)."
+            )
+        return " ".join(sentences)
 
     def __str__(self) -> str:
-        lines = [
-            f"Leave-one-out: elpd {self.elpd:.1f} (standard error {self.se:.1f}; larger is "
-            f"better), {self.effective_parameters:.1f} effective parameters."
-        ]
-        return "\n".join([*lines, row_sentence(self)])
-
-
-def row_sentence(result: LeaveOneOut) -> str:
-    """Say for which rows the estimate is reliable."""
-    bad = result.unreliable
-    if not bad:
         return (
-            f"The leave-one-out estimate is reliable for all {len(result.rows)} rows: every "
-            f"Pareto k is at most {result.k_limit:.2f} (smaller is better)."
+            f"Leave-one-out: elpd {self.elpd:.1f} (standard error {self.se:.1f}; larger is "
+            f"better), {self.effective_parameters:.1f} effective parameters.\n{self.reliability}"
         )
-    outcomes = {outcome for outcome, _ in result.rows}
-    named = [str(row) if len(outcomes) == 1 else f"{outcome} {row}" for outcome, row in bad]
-    more = f" and {len(named) - 6} more" if len(named) > 6 else ""
-    each = "each" if len(bad) > 1 else "it"
+
+
+def _refitted_words(result: LeaveOneOut) -> str:
+    many = len(result.refitted) > 1
+    error = float(np.sqrt(np.sum(result.refit_errors**2)))
     return (
-        f"The leave-one-out estimate is unreliable for row{'s' if len(bad) > 1 else ''} "
-        f"{', '.join(named[:6])}{more} (counted from 1, of {len(result.rows)}): Pareto k is above "
-        f"{result.k_limit:.2f} there. The posterior changes much without {each}: look at the "
-        "data, and fit again without such a row before you trust a small difference."
+        f"Pareto k is above {result.k_limit:.2f} for {_named(result, result.refitted)}, so the "
+        f"model was fitted again without {'each of them' if many else 'it'}, and "
+        f"{'their values come' if many else 'its value comes'} from there (Monte Carlo error "
+        f"{error:.2f})."
     )
 
 
-def pointwise_log_likelihood(draws: Draws) -> tuple[tuple[tuple[str, int], ...], np.ndarray]:
-    """Return outcome and row of each column, and the log likelihood, shape (draws, rows)."""
-    evaluation = draws.evaluation()
-    size = int(np.prod(draws.shape))
-    rows: list[tuple[str, int]] = []
-    columns = []
-    with np.errstate(all="ignore"):
-        for part in draws.binding.program.outcomes:
-            item = log_likelihood(evaluation, part)
-            if not item.labels:
-                values = _conditional(draws, part, size)
-                columns.append(values)
-                rows += [(part.name, at + 1) for at in range(values.shape[1])]
-                continue
-            shape = (size, *draws.binding.program.shape(item.labels))
-            values = full(item, (DRAW, *item.labels), shape).reshape(size, -1)
-            numbers = np.arange(values.shape[1])
-            if part.name in draws.binding.program.filled:
-                # A value that was never seen cannot be left out.
-                gaps = draws.binding.arguments["gaps", part.name]
-                values, numbers = without_gaps(values, gaps), without_gaps(numbers, gaps)
-            columns.append(values)
-            rows += [(part.name, int(at) + 1) for at in numbers]
-    return tuple(rows), np.concatenate(columns, axis=1)
+def _unreliable_words(result: LeaveOneOut, bad: Rows) -> str:
+    many = len(bad) > 1
+    why = f" Not fitted again without {'them' if many else 'it'}: {result.not_refitted}."
+    return (
+        f"The leave-one-out estimate is unreliable for {_named(result, bad)}: Pareto k is above "
+        f"{result.k_limit:.2f} there. The posterior changes much without "
+        f"{'each' if many else 'it'}: look at the data, and fit again without such a row before "
+        f"you trust a small difference.{why if result.not_refitted else ''}"
+    )
 
 
-def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
-    """Log density of each row given the other rows and the unknowns, for a Gaussian process.
-
-    Rasmussen and Williams (2006), eq. 5.10 to 5.12.
-
-    Raises
-    ------
-    ModelError
-        For other outcomes whose rows depend on each other.
-    """
-    family = family_of(part.family, part.arguments)
-    if not isinstance(family, GaussianProcess):
-        raise ModelError(
-            part.definition.message(
-                "its rows depend on each other, so leaving one out says little about predicting "
-                "the next; compare forecasts instead"
-            )
-        )
-    binding = draws.binding
-    axes = (DRAW, *dict(binding.program.outcome_axes)[part.name])
-    seen = np.asarray(binding.arguments["observed", part.name])
-    result = np.empty((size, len(seen)))
-    step = 200
-    for start in range(0, size, step):
-        keep = slice(start, min(start + step, size))
-        named = draws.evaluation(keep=keep).parameters(part)
-        p = spread_arguments(on_numpy, part, named, axes, binding.program)
-        precision = np.linalg.inv(np.asarray(family.covariance(on_numpy, p)))
-        variance = 1 / np.diagonal(precision, axis1=-2, axis2=-1)
-        gap = variance * np.einsum("...ij,...j->...i", precision, seen - p["location"])
-        result[keep] = -0.5 * (gap * gap / variance + np.log(2 * np.pi * variance))
-    return result
+def _named(result: LeaveOneOut, rows: Rows) -> str:
+    outcomes = {outcome for outcome, _ in result.rows}
+    named = [str(row) if len(outcomes) == 1 else f"{outcome} {row}" for outcome, row in rows]
+    more = f" and {len(named) - _MOST_NAMED} more" if len(named) > _MOST_NAMED else ""
+    return (
+        f"row{'s' if len(rows) > 1 else ''} {', '.join(named[:_MOST_NAMED])}{more} (counted from "
+        f"1, of {len(result.rows)})"
+    )
 
 
 def leave_one_out(draws: Draws) -> LeaveOneOut:
     """Estimate the log predictive density of each row given all others."""
-    rows, log_lik = pointwise_log_likelihood(draws)
-    size = len(log_lik)
-    chains, n = draws.shape
-    share = np.concatenate(
-        [
-            mean_size(np.exp(part - part.max(axis=0)).reshape(chains, n, -1)) / size
-            for part in np.array_split(log_lik, -(-log_lik.shape[1] // _ROWS_AT_ONCE), axis=1)
-        ]
-    )
-    share = np.where(np.isfinite(share), share, 1.0)
-    elpd = np.empty(len(rows))
-    k = np.empty(len(rows))
-    for at in range(len(rows)):
-        log_weights, k[at] = smoothed_log_weights(-log_lik[:, at], share[at])
-        elpd[at] = logsumexp(log_weights + log_lik[:, at])
-    in_sample = logsumexp(log_lik, axis=0) - np.log(size)
+    rows: list[tuple[str, int]] = []
+    found: list[tuple[float, float, float]] = []
+    for some, log_lik in row_blocks(draws):
+        rows += some
+        found += _of_block(log_lik, draws.shape)
+    elpd, k, in_sample = np.array(found).T
     return LeaveOneOut(
-        rows=rows,
+        rows=tuple(rows),
         elpd_by_row=elpd,
         k=k,
-        k_limit=highest_good_k(size),
+        k_limit=highest_good_k(int(np.prod(draws.shape))),
         effective_parameters=float(np.sum(in_sample - elpd)),
+        log_likelihood=float(np.sum(in_sample)),
     )
+
+
+def _of_block(log_lik: np.ndarray, shape: tuple[int, int]) -> Iterator[tuple[float, float, float]]:
+    """Yield for each row its elpd, its Pareto k, and its log predictive density in the sample."""
+    size = len(log_lik)
+    for start in range(0, log_lik.shape[1], _ROWS_AT_ONCE):
+        part = log_lik[:, start : start + _ROWS_AT_ONCE]
+        share = mean_size(np.exp(part - part.max(axis=0)).reshape(*shape, -1)) / size
+        share = np.where(np.isfinite(share), share, 1.0)
+        by_row = np.ascontiguousarray(part.T)
+        log_weights, k = np.empty_like(by_row), np.empty(len(by_row))
+        for at, one in enumerate(by_row):
+            log_weights[at], k[at] = smoothed_log_weights(-one, share[at])
+        elpd = logsumexp(log_weights + by_row, axis=1)
+        yield from zip(elpd, k, logsumexp(by_row, axis=1) - np.log(size), strict=True)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from millwright.accuracy.leave_one_out import pointwise_log_likelihood
+from millwright.accuracy.pointwise import row_blocks
 from millwright.accuracy.smoothing import smoothed_log_weights
 from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.labelled_draws import Draws
@@ -40,8 +40,8 @@ def leave_one_out_pit(
             f"The rows of `{odd[0]}` are not single numbers that stand for themselves, so there "
             "is no share below; see predictive_check()."
         )
-    rows, log_lik = pointwise_log_likelihood(draws)
-    copies = draw_outcomes(draws.binding, len(log_lik), generator, draws.evaluation())
+    size = int(np.prod(draws.shape))
+    copies = draw_outcomes(draws.binding, size, generator, draws.evaluation())
     columns = []
     for part in program.outcomes:
         seen = np.asarray(draws.binding.arguments["observed", part.name])
@@ -52,8 +52,11 @@ def leave_one_out_pit(
         # A vector has an entry for each of its labels, row after row.
         columns.append(((again < seen) + 0.5 * (again == seen)).reshape(len(again), -1))
     below = np.concatenate(columns, axis=1)
-    found = np.empty(len(rows))
-    for at in range(len(rows)):
-        log_weights, _ = smoothed_log_weights(-log_lik[:, at])
-        found[at] = np.exp(log_weights) @ below[:, at]
-    return rows, found
+    rows: list[tuple[str, int]] = []
+    found = np.empty(below.shape[1])
+    for some, log_lik in row_blocks(draws):
+        for at in range(len(some)):
+            log_weights, _ = smoothed_log_weights(-log_lik[:, at])
+            found[len(rows) + at] = np.exp(log_weights) @ below[:, len(rows) + at]
+        rows += some
+    return tuple(rows), found

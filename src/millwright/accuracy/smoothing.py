@@ -6,7 +6,6 @@ Vehtari, Simpson, Gelman, Yao and Gabry (2024), "Pareto smoothed importance samp
 from __future__ import annotations
 
 import numpy as np
-from scipy.special import logsumexp
 
 from millwright.diagnostics.pareto import fit_pareto
 
@@ -51,7 +50,8 @@ def smoothed_log_weights(
                 quantiles = _quantiles((np.arange(1, tail + 1) - 0.5) / tail, k, scale)
                 log_weights = log_weights.copy()
                 log_weights[at] = np.minimum(np.log(quantiles + np.exp(cut)), 0.0)
-    return log_weights - logsumexp(log_weights), float(k)
+    # The largest is 0 or little less: nothing can overflow or vanish.
+    return log_weights - np.log(np.sum(np.exp(log_weights))), float(k)
 
 
 def _quantiles(p: np.ndarray, k: float, scale: float) -> np.ndarray:

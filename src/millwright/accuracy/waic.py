@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from scipy.special import logsumexp
 
-from millwright.accuracy.leave_one_out import pointwise_log_likelihood
+from millwright.accuracy.pointwise import row_blocks
 from millwright.display import Shown
 from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.labelled_draws import Draws
@@ -98,7 +98,15 @@ def waic(draws: Draws) -> Waic:
             f"The rows of `{joint[0].name}` depend on each other, so WAIC is not defined for "
             "them; see leave_one_out()."
         )
-    rows, log_lik = pointwise_log_likelihood(draws)
-    variance = log_lik.var(axis=0, ddof=1)
-    density = logsumexp(log_lik, axis=0) - np.log(len(log_lik))
-    return Waic(rows=rows, elpd_by_row=density - variance, variance_by_row=variance)
+    rows: list[tuple[str, int]] = []
+    variance, density = [], []
+    for some, log_lik in row_blocks(draws):
+        rows += some
+        variance.append(log_lik.var(axis=0, ddof=1))
+        density.append(logsumexp(log_lik, axis=0) - np.log(len(log_lik)))
+    spread = np.concatenate(variance)
+    return Waic(
+        rows=tuple(rows),
+        elpd_by_row=np.concatenate(density) - spread,
+        variance_by_row=spread,
+    )

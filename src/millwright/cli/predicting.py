@@ -139,6 +139,21 @@ def compare(
             "under each, with Bayes factors."
         ),
     ] = "leave_one_out",
+    repair: Annotated[
+        bool,
+        typer.Option(
+            help="Fit again without single rows where leave-one-out needs it (the default)."
+        ),
+    ] = True,
+    left_out: Annotated[
+        str | None,
+        typer.Option(
+            help="In place of single rows leave out each group of this column of the model."
+        ),
+    ] = None,
+    folds: Annotated[
+        int | None, typer.Option(help="In place of single rows leave out so many parts in turn.")
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Compare stored runs by leave-one-out, or by their evidences.
@@ -147,22 +162,25 @@ def compare(
     """
     from millwright.cli.reports import rows_record
     from millwright.comparison.bayes_factors import weighed
-    from millwright.comparison.compare import compare as compare_fits
+    from millwright.comparison.compare import compared
     from millwright.comparison.estimates import compare_estimates
     from millwright.models.runs import load
 
     if by not in ("leave_one_out", "evidence"):
         raise ArgumentError(f"--by must be leave_one_out or evidence, not {by!r}.")
     posteriors: dict[str, Any] = {name: load(run) for name, run in named_runs(runs).items()}
+    if by == "evidence" and (left_out is not None or folds is not None):
+        raise ArgumentError("--left-out and --folds go with --by leave_one_out.")
     if by == "evidence":
         weighed_models = weighed(posteriors)
         across = compare_estimates(None, **posteriors)
         record = {**weighed_models.record, "quantities": rows_record(across.table)}
         answer(f"{weighed_models}\n\n{across}", record, as_json, weighed_models.trusted)
-    found = compare_fits(**posteriors)
+    found = compared(posteriors, repair, folds, left_out)
     across = compare_estimates(None, **posteriors)
+    way = "leave_one_out" if left_out is None and folds is None else "cross_validation"
     record = {
-        "leave_one_out": rows_record(found.table()),
+        way: rows_record(found.table()),
         "quantities": rows_record(across.table),
     }
     answer(f"{found}\n\n{across}", record, as_json)

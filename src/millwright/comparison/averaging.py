@@ -11,6 +11,7 @@ import numpy as np
 
 from millwright.checks import check_whole
 from millwright.comparison.bayes_factors import prior_weights, weighed
+from millwright.comparison.mixing import mixed
 from millwright.comparison.outcomes_alike import check_posteriors, check_same_outcomes
 from millwright.comparison.weights import bootstrap_weights, stacking_weights
 from millwright.display import Shown, text_table
@@ -21,11 +22,13 @@ from millwright.draws.supports import never_negative
 from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError, nearest
 from millwright.evidence.bayes_factor import factor_text
-from millwright.posterior.posterior import Posterior
+from millwright.posterior.posterior import NewLabels, Posterior
 from millwright.sampling.streams import Stream, generator_of
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from millwright.comparison.averaged_predictions import AveragedPredictions
 
 __all__ = ["Averaged", "average"]
 
@@ -125,6 +128,43 @@ class Averaged(Shown):
             monte_carlo_error=float(np.sqrt(variance)),
             draws=draws,
         )
+
+    def predict(
+        self,
+        data: Any = None,
+        rows: int | None = None,
+        new_labels: NewLabels = "refuse",
+        draws: int = 8000,
+    ) -> AveragedPredictions:
+        """Draw outcomes for new rows from all models, of each a share by its weight.
+
+        Parameters
+        ----------
+        data, rows, new_labels
+            As for `Posterior.predict`, of every model.
+        draws
+            How many averaged draws to make.
+
+        Returns
+        -------
+        Averaged draws of each outcome, with `.table()` and `.score(truth)`.
+
+        Raises
+        ------
+        ArgumentError
+            If the models know different labels of an outcome.
+        DataError
+            If a column is missing, or has labels that a fit has not seen.
+        """
+        from millwright.comparison.averaged_predictions import averaged_predictions
+
+        check_whole("draws", draws, 100)
+        found = {
+            name: one.predict(data, rows, new_labels)
+            for name, one in self.posteriors.items()
+            if self.weights[name] > 0
+        }
+        return averaged_predictions(found, {name: self.weights[name] for name in found}, draws)
 
     def inclusion(self) -> pd.DataFrame:
         """Return how probable it is that a term belongs in the model, one row a term.
@@ -345,18 +385,12 @@ def _mixed(
             "These models have no quantity in common. Name in `zero` those that mean 0 in models "
             "that lack them."
         )
-    # Cumulated and rounded, so that the counts sum to what was asked for.
-    ends = np.round(np.cumsum([0.0, *weights.values()]) * draws).astype(int)
-    result = {}
-    for name in shared:
-        parts = []
-        for single, first, last in zip(singles.values(), ends[:-1], ends[1:], strict=True):
-            if name not in single:
-                parts.append(np.zeros(last - first))
-                continue
-            flat = single[name].reshape(-1)
-            # Evenly spaced through the chains; more than there are come again.
-            at = np.floor((np.arange(last - first) + 0.5) * len(flat) / max(last - first, 1))
-            parts.append(flat[at.astype(int)])
-        result[name] = np.concatenate(parts)[None]
-    return result
+    shares = list(weights.values())
+    return {
+        name: mixed(
+            [single.get(name, np.zeros(1)).reshape(-1) for single in singles.values()],
+            shares,
+            draws,
+        )[None]
+        for name in shared
+    }

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
-from millwright.accuracy.leave_one_out import LeaveOneOut, row_sentence
+from millwright.accuracy.cross_validation import CrossValidation
+from millwright.accuracy.leave_one_out import LeaveOneOut
 from millwright.comparison.outcomes_alike import check_posteriors, check_same_outcomes
 from millwright.display import Shown, frame_text
 from millwright.errors import ArgumentError
 from millwright.posterior.posterior import Posterior
+from millwright.sampling.progress import Listener
 
-__all__ = ["Comparison", "compare"]
+__all__ = ["Comparison", "compare", "compared"]
 
 
 @dataclass(frozen=True)
@@ -24,10 +27,10 @@ class Comparison(Shown):
     Attributes
     ----------
     results
-        Leave-one-out result of each model, the best first.
+        Leave-one-out, or cross-validation by groups or folds, of each model; the best first.
     """
 
-    results: Mapping[str, LeaveOneOut] = field(repr=False)
+    results: Mapping[str, LeaveOneOut | CrossValidation] = field(repr=False)
 
     def table(self) -> pd.DataFrame:
         """Return one row a model, the best first.
@@ -35,23 +38,25 @@ class Comparison(Shown):
         Returns
         -------
         elpd with its standard error, its difference from the best model's (0 for the best, else
-        below 0) with the standard error of that difference, effective parameters, and the number
-        of rows with a Pareto k above the limit."""
+        below 0) with the standard error of that difference; by leave-one-out the effective
+        parameters; and how many rows (or groups) have no reliable value.
+        """
         names = list(self.results)
         best = self.results[names[0]]
         rows = []
         for result in self.results.values():
             gap = result.elpd_by_row - best.elpd_by_row
-            rows.append(
-                {
-                    "elpd": result.elpd,
-                    "SE": result.se,
-                    "elpd difference": float(gap.sum()),
-                    "SE of difference": float(np.sqrt(gap.size) * gap.std()),
-                    "effective parameters": result.effective_parameters,
-                    "rows with high Pareto k": len(result.unreliable),
-                }
-            )
+            row: dict[str, Any] = {
+                "elpd": result.elpd,
+                "SE": result.se,
+                "elpd difference": float(gap.sum()),
+                "SE of difference": float(np.sqrt(gap.size) * gap.std()),
+            }
+            if isinstance(result, LeaveOneOut):
+                row["effective parameters"] = result.effective_parameters
+            grouped = isinstance(result, CrossValidation) and result.by
+            row["unreliable groups" if grouped else "unreliable rows"] = len(result.unreliable)
+            rows.append(row)
         return pd.DataFrame(rows, index=pd.Index(names, name="model"))
 
     @property
@@ -70,7 +75,11 @@ class Comparison(Shown):
                 "one fit, or equal models. There is nothing to compare."
             )
         few = len(self.results[names[0]].rows) < 30
-        caution = " With fewer than 30 rows the standard error is itself rough." if few else ""
+        best = self.results[names[0]]
+        what = "groups" if isinstance(best, CrossValidation) and best.by else "rows"
+        caution = f" With fewer than 30 {what} the standard error is itself rough." if few else ""
+        if not np.isfinite(gap):
+            return "These models cannot be compared: some values are not known (see below)."
         if gap < 4:
             return (
                 f"`{names[0]}` and `{names[1]}` predict about equally well ({size}; a "
@@ -94,25 +103,64 @@ class Comparison(Shown):
         lines = [
             self.sentence,
             frame_text(shown),
-            "elpd: expected log predictive density by leave-one-out; larger is better. The "
-            "difference is from the best model's.",
+            f"elpd: expected log predictive density by {next(iter(self.results.values())).way}; "
+            "larger is better. The difference is from the best model's.",
         ]
-        lines += [f"{name}: {row_sentence(result)}" for name, result in self.results.items()]
+        lines += [f"{name}: {result.reliability}" for name, result in self.results.items()]
         return "\n".join(lines)
 
 
-def compare(**posteriors: Posterior) -> Comparison:
-    """Compare models of the same data by leave-one-out: `compare(straight=a, flat=b)`.
+def compare(
+    *,
+    repair: bool = True,
+    folds: int | None = None,
+    by: str | Sequence[Any] | np.ndarray | None = None,
+    progress: bool | Listener = True,
+    **posteriors: Posterior,
+) -> Comparison:
+    """Compare models of the same data by how well each predicts: `compare(straight=a, flat=b)`.
+
+    Parameters
+    ----------
+    repair
+        Whether models are fitted again without rows for which reweighting fails.
+    folds, by
+        In place of leave-one-out: rows in so many folds, or groups of a column (or of one label
+        a row), are predicted from fits without them; see `Posterior.cross_validation`.
+    progress
+        Whether to show the progress of fits that this takes, or a listener.
+    posteriors
+        The models, by any name.
+
+    Returns
+    -------
+    The models in order, with `.table()` and a sentence.
 
     Raises
     ------
     ArgumentError
         For fewer than two, or for models of different outcomes.
     """
+    return compared(posteriors, repair, folds, by, progress)
+
+
+def compared(
+    posteriors: Mapping[str, Posterior],
+    repair: bool = True,
+    folds: int | None = None,
+    by: str | Sequence[Any] | np.ndarray | None = None,
+    progress: bool | Listener = True,
+) -> Comparison:
+    """Compare models by name, which may be any; see `compare`."""
     found = check_posteriors(posteriors)
     if len(found) < 2:
         raise ArgumentError("A comparison needs at least two models: compare(one=a, other=b).")
     check_same_outcomes(found, "predictive densities")
-    results = {name: posterior.leave_one_out() for name, posterior in found.items()}
-    order = sorted(results, key=lambda name: -results[name].elpd)
+    results: dict[str, LeaveOneOut | CrossValidation] = {}
+    for name, one in found.items():
+        if folds is None and by is None:
+            results[name] = one.leave_one_out(repair=repair, progress=progress)
+        else:
+            results[name] = one.cross_validation(folds=folds, by=by, progress=progress)
+    order = sorted(results, key=lambda name: -np.nan_to_num(results[name].elpd, nan=-np.inf))
     return Comparison({name: results[name] for name in order})

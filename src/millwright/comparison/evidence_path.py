@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from millwright.checks import check_whole
+from millwright.comparison.path_steps import ModelSteps, model_steps, steps_at_point
 from millwright.display import Shown, frame_text
-from millwright.errors import ArgumentError, DataError, ModelError, nearest
+from millwright.errors import ArgumentError, DataError, nearest
 from millwright.evidence.bayes_factor import factor_sentence
-from millwright.evidence.of_fit import density_in_pieces
-from millwright.evidence.quadrature import log_integral
-from millwright.fitting.target import target_of_first_rows
-from millwright.modelling.binding import Binding
+from millwright.evidence.evidence import STATED
+from millwright.modelling.binding import Binding, bind
+from millwright.modelling.changed_priors import with_priors
 from millwright.modelling.data_sets import one_table
-from millwright.modelling.same_shape import row_counts
 from millwright.models.model import Model
 
 if TYPE_CHECKING:
@@ -25,9 +24,6 @@ if TYPE_CHECKING:
 
 __all__ = ["EvidencePath", "evidence_path"]
 
-_MOST_UNKNOWNS = 3
-_TOLERANCE = 1e-4
-_PRIOR_DRAWS = 4000
 _STOPPING = (
     "Whoever stops as soon as a threshold is passed will pass it more often than the final number "
     "says: state in advance when to stop, and report the path as a whole."
@@ -49,18 +45,69 @@ class EvidencePath(Shown):
         How many rows there were after each step.
     log_evidences
         For each model the log evidence after each step.
+    standard_errors
+        For each model their errors.
+    ways
+        For each model how they were found.
+    estimates
+        For each model and quantity that was asked for: mean, sd, median and the ends of the
+        central 95 % interval after each step, shape (steps, 5).
     """
 
     models: tuple[str, str]
     steps: tuple[Any, ...] = field(repr=False)
     rows: np.ndarray = field(repr=False)
     log_evidences: Mapping[str, np.ndarray] = field(repr=False)
+    standard_errors: Mapping[str, np.ndarray] = field(repr=False)
+    ways: Mapping[str, str]
+    estimates: Mapping[str, Mapping[str, np.ndarray]] = field(repr=False)
 
     @property
     def log_factors(self) -> np.ndarray:
         """Log Bayes factor of the first model over the second after each step."""
         first, second = self.models
         return np.asarray(self.log_evidences[first] - self.log_evidences[second])
+
+    @property
+    def log_factor_errors(self) -> np.ndarray:
+        """Standard error of the log Bayes factor after each step."""
+        first, second = self.models
+        return np.hypot(self.standard_errors[first], self.standard_errors[second])
+
+    @property
+    def sampled(self) -> bool:
+        """Whether an evidence comes from sampling, so that the errors are to be seen."""
+        return any(way != "quadrature" for way in self.ways.values())
+
+    def estimate(self, name: str, quantity: str) -> pd.DataFrame:
+        """Return what a model says of a quantity after each step, one row a step.
+
+        Parameters
+        ----------
+        name
+            The model.
+        quantity
+            One that was asked for in `quantities`.
+
+        Raises
+        ------
+        ArgumentError
+            For another model or quantity.
+        """
+        import pandas as pd
+
+        known = self.estimates.get(name, {})
+        if quantity not in known:
+            asked = [f"`{one}` of `{n}`" for n, found in self.estimates.items() for one in found]
+            raise ArgumentError(
+                f"There is no path of `{quantity}` under `{name}`. "
+                + (f"There are: {', '.join(asked)}." if asked else "Ask for it in `quantities`.")
+            )
+        return pd.DataFrame(
+            known[quantity],
+            index=pd.Index(list(self.steps), name="step"),
+            columns=["mean", "sd", "median", "95 % interval, from", "95 % interval, to"],
+        )
 
     def table(self) -> pd.DataFrame:
         """Return one row a step: rows so far, log evidence of each model, log Bayes factor."""
@@ -70,6 +117,8 @@ class EvidencePath(Shown):
             f"log evidence of {name}": values for name, values in self.log_evidences.items()
         }
         frame = pd.DataFrame({**columns, "log Bayes factor": self.log_factors})
+        if self.sampled:
+            frame["its standard error"] = self.log_factor_errors
         return frame.set_axis(pd.Index(list(self.steps), name="step"))
 
     @property
@@ -81,19 +130,28 @@ class EvidencePath(Shown):
             "rows": self.rows.tolist(),
             "log_evidences": {n: _plain(v) for n, v in self.log_evidences.items()},
             "log_bayes_factors": _plain(self.log_factors),
+            "standard_errors": _plain(self.log_factor_errors),
+            "ways": dict(self.ways),
+            "estimates": {
+                name: {quantity: values.tolist() for quantity, values in found.items()}
+                for name, found in self.estimates.items()
+            },
         }
 
     def __str__(self) -> str:
         last = float(self.log_factors[-1])
-        open_steps = int(np.isnan(self.log_factors).sum())
         left = []
-        if open_steps:
-            steps = "1 step" if open_steps == 1 else f"{open_steps} steps"
-            left = [f"At {steps} the evidence could not be integrated to {_TOLERANCE:g}."]
+        if self.sampled:
+            worst = STATED * float(np.nanmax(self.log_factor_errors, initial=0.0))
+            left.append(
+                "Evidences by "
+                + "; ".join(f"{way} (`{name}`)" for name, way in self.ways.items())
+                + f"; log Bayes factors are right to about {worst:.2g} ({STATED} standard errors)."
+            )
         return "\n".join(
             [
                 f"After all {self.rows[-1]} rows: "
-                + factor_sentence(last, _TOLERANCE / 2.5, *self.models),
+                + factor_sentence(last, float(self.log_factor_errors[-1]), *self.models),
                 frame_text(self.table(), 20),
                 *left,
                 _STOPPING,
@@ -109,27 +167,37 @@ def evidence_path(
     models: Mapping[str, Model],
     data: Any,
     *,
+    null: Mapping[str, float] | None = None,
     order: str | None = None,
     by: str | None = None,
     first: int = 1,
+    quantities: Sequence[str] = (),
+    seed: int = 0,
 ) -> EvidencePath:
     """Follow the Bayes factor of two models as rows come in.
 
-    Each evidence is integrated by quadrature to a tolerance of 1e-4, so both models have at most
-    three unknown numbers; all numbers of rows share what is compiled.
+    For models of at most three unknown numbers each evidence is integrated by quadrature to a
+    tolerance of 1e-4; of others it is found by sequential Monte Carlo over the rows (Chopin
+    2002; 4000 particles, four runs), with its error.
 
     Parameters
     ----------
     models
-        Two models by name; the Bayes factor is of the first over the second.
+        Two models by name; the Bayes factor is of the first over the second. With `null` one.
     data
         One table, a row an observation.
+    null
+        Values at which unknowns of the one model are held in the other: `{"slope": 0}`.
     order
         A column by whose values the rows come in; by default as they stand.
     by
         A column of groups that come in together, in the order of their first rows.
     first
         Rows of the first step; not with `by`.
+    quantities
+        Quantities whose estimates are to be followed too, in each model that has them.
+    seed
+        Any whole number from 0.
 
     Returns
     -------
@@ -138,31 +206,124 @@ def evidence_path(
     Raises
     ------
     ArgumentError
-        For other than two models, more than three unknown numbers, or an order with ties.
+        For other than two models, a null of what is no unknown, an order with ties, or a
+        quantity that no model has.
     DataError
         If a column is missing or has gaps.
     ModelError
         For improper priors, terms in the log density, or rows that depend on each other.
     """
-    if not isinstance(models, Mapping) or len(models) != 2:
-        raise ArgumentError(
-            "Give two models by name: evidence_path({'line': a, 'flat': b}, data)."
-        )
-    for name, model in models.items():
-        if not isinstance(model, Model):
-            raise ArgumentError(f"`{name}` must be a model, not {type(model).__name__}.")
+    models, null = _checked(models, null)
     check_whole("first", first, 1)
+    check_whole("seed", seed, 0)
     frame, steps, rows = _in_order(data, order, by, first)
-    one, other = models
     bindings = {name: model.bind(frame) for name, model in models.items()}
+    if null is not None:
+        return _against_point(bindings, frame, null, steps, rows, quantities, seed)
+    one, other = bindings
     outcomes = [{part.name for part in b.program.outcomes} for b in bindings.values()]
     if outcomes[0] != outcomes[1]:
         raise ArgumentError(
             f"`{one}` and `{other}` have different outcomes, so their evidences cannot be "
             "compared."
         )
-    paths = {name: _path(name, binding, rows) for name, binding in bindings.items()}
-    return EvidencePath(models=(one, other), steps=steps, rows=rows, log_evidences=paths)
+    wanted = _followed(bindings, quantities)
+    found = {
+        name: model_steps(name, binding, rows, wanted[name], seed)
+        for name, binding in bindings.items()
+    }
+    return _path_of(found, steps, rows)
+
+
+def _against_point(
+    bindings: Mapping[str, Binding],
+    frame: Any,
+    null: Mapping[str, float],
+    steps: tuple[Any, ...],
+    rows: np.ndarray,
+    quantities: Sequence[str],
+    seed: int,
+) -> EvidencePath:
+    """Follow one model against itself with unknowns held at values."""
+    (name, binding), *_ = bindings.items()
+    unknowns = {part.name for part in binding.program.unknowns}
+    for held in null:
+        if held not in unknowns:
+            raise ArgumentError(
+                f"`null` holds `{held}`, which is no unknown of `{name}`."
+                f"{nearest(str(held), unknowns)} Unknowns: {', '.join(sorted(unknowns))}."
+            )
+    key = f"{name} with {', '.join(f'{n} = {v:g}' for n, v in null.items())}"
+    if unknowns == null.keys():
+        wanted = _followed(bindings, quantities)
+        point = steps_at_point(name, binding, rows, null)
+    else:
+        inner = bind(
+            with_priors(binding.specification, null), frame, functions=binding.program.foreign
+        )
+        wanted = _followed({name: binding, key: inner}, quantities)
+        point = model_steps(key, inner, rows, wanted[key], seed)
+    free = model_steps(name, binding, rows, wanted[name], seed)
+    return _path_of({name: free, key: point}, steps, rows)
+
+
+def _path_of(
+    found: Mapping[str, ModelSteps], steps: tuple[Any, ...], rows: np.ndarray
+) -> EvidencePath:
+    one, other = found
+    return EvidencePath(
+        models=(one, other),
+        steps=steps,
+        rows=rows,
+        log_evidences={name: path.log_values for name, path in found.items()},
+        standard_errors={name: path.standard_errors for name, path in found.items()},
+        ways={name: path.way for name, path in found.items()},
+        estimates={name: path.estimates for name, path in found.items() if path.estimates},
+    )
+
+
+def _checked(
+    models: Mapping[str, Model], null: Mapping[str, float] | None
+) -> tuple[Mapping[str, Model], Mapping[str, float] | None]:
+    """Refuse what are not two models, or one with a null."""
+    if not isinstance(models, Mapping) or len(models) != (2 if null is None else 1):
+        raise ArgumentError(
+            "Give two models by name: evidence_path({'line': a, 'flat': b}, data); or one with "
+            "`null`: evidence_path({'line': a}, data, null={'slope': 0})."
+        )
+    for name, model in models.items():
+        if not isinstance(model, Model):
+            raise ArgumentError(f"`{name}` must be a model, not {type(model).__name__}.")
+    if null is None:
+        return models, None
+    if not isinstance(null, Mapping) or not null:
+        raise ArgumentError("`null` holds unknowns at values: null={'slope': 0}.")
+    for name, value in null.items():
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise ArgumentError(f"`null` holds `{name}` at a number, not {value!r}.")
+    return models, {name: float(value) for name, value in null.items()}
+
+
+def _followed(bindings: Mapping[str, Binding], quantities: Sequence[str]) -> dict[str, list[str]]:
+    """Return for each model the quantities to follow: those that it has."""
+    if isinstance(quantities, str):
+        quantities = [quantities]
+    wanted: dict[str, list[str]] = {name: [] for name in bindings}
+    for quantity in quantities:
+        base = str(quantity).split("[")[0]
+        having = []
+        for name, binding in bindings.items():
+            fixed = {part.name for part in binding.specification.parts if part.kind == "fixed"}
+            if base in binding.axes and base not in fixed:
+                having.append(name)
+                wanted[name].append(str(quantity))
+        if not having:
+            known = list(dict.fromkeys(n for binding in bindings.values() for n in binding.axes))
+            raise ArgumentError(
+                f"No model has a quantity `{base}`.{nearest(base, known)} "
+                f"Quantities: {', '.join(known)}."
+            )
+    return wanted
 
 
 def _in_order(
@@ -191,62 +352,3 @@ def _in_order(
     codes = frame[by].map(groups).to_numpy()
     frame = frame.iloc[np.argsort(codes, kind="stable")].reset_index(drop=True)
     return frame, tuple(groups), np.cumsum(np.bincount(codes))
-
-
-def _path(name: str, binding: Binding, rows: np.ndarray) -> np.ndarray:
-    """Return the log evidence after each number of rows."""
-    axis = _row_axis(name, binding)
-    target = target_of_first_rows(binding, axis, 0)
-    if target.prior_draws is None:
-        raise ModelError(f"`{name}` has an improper prior, so it has no evidence.")
-    drawn = target.prior_draws(np.random.default_rng(0), _PRIOR_DRAWS)
-    drawn = drawn[np.isfinite(drawn).all(axis=1)]
-    centre = drawn.mean(axis=0)
-    factor = np.linalg.cholesky(np.cov(drawn.T).reshape(len(centre), -1))
-    wanted = {int(count): at for at, count in enumerate(rows)}
-    result = np.empty(len(rows))
-    for count in _on_the_way(rows):
-        values = density_in_pieces(target_of_first_rows(binding, axis, count), binding)
-        # Twice: the first lattice finds where the posterior has moved to.
-        rough = log_integral(values, centre, factor, 0.1)
-        found = log_integral(values, rough.centre, rough.factor, _TOLERANCE)
-        centre, factor = found.centre, found.factor
-        if count in wanted:
-            # What cannot be integrated to the tolerance is left open, and said.
-            result[wanted[count]] = found.log_value if found.settled else np.nan
-    return result
-
-
-def _on_the_way(rows: np.ndarray) -> list[int]:
-    """Return all numbers of rows to go through: each at most twice the one before.
-
-    A lattice around the prior would not find a posterior of many rows.
-    """
-    counts, last = [], 0
-    for count in map(int, rows):
-        while 2 * last < count and last + 1 < count:
-            last = max(2 * last, 1)
-            counts.append(last)
-        counts.append(count)
-        last = count
-    return counts
-
-
-def _row_axis(name: str, binding: Binding) -> str:
-    program = binding.program
-    if program.log_density_terms:
-        raise ModelError(f"`{name}` has terms added to the log density, so it has no evidence.")
-    if binding.dimension > _MOST_UNKNOWNS:
-        raise ArgumentError(
-            f"`{name}` has {binding.dimension} unknown numbers; a path is integrated for up to "
-            f"{_MOST_UNKNOWNS}. Fit the models to the first rows, to more of them and so on, and "
-            "compare each pair by mw.bayes_factors(...)."
-        )
-    found = row_counts(binding)
-    outcomes = {axes for _, axes in program.outcome_axes}
-    if len(found) != 1 or len(outcomes) != 1:
-        raise ModelError(
-            f"The rows of `{name}` are not single observations that stand for themselves, so they "
-            "cannot come in one by one."
-        )
-    return next(iter(found))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -36,7 +36,7 @@ from millwright.wording import setting
 
 _MOST_PREDICTORS = 3
 
-__all__ = ["Predictions", "Score", "expectations", "predict", "scores_shown"]
+__all__ = ["Predictions", "Score", "expectations", "predict", "scores_of", "scores_shown"]
 
 
 @dataclass(frozen=True)
@@ -238,29 +238,47 @@ class Predictions(Shown):
         DataError
             If a column is missing or its length differs.
         """
-        columns = self._truth(truth)
+        columns = self.observed(truth)
         rows: dict[tuple[str, str], dict[str, float]] = {}
-        plug = self._plugged_in()
+        evaluation, draws, expected = self._plugged_in()
+        plug = replace(self, draws=draws, expected=expected)
         for outcome, seen in columns.items():
-            if outcome in self._joint:
-                density = _joint_log_scores(self._joint[outcome], seen)
-                rows["whole posterior", outcome] = _scores(
-                    self.expected[outcome], self.draws[outcome], seen, density
-                )
-                continue
-            density, plug_density = self._log_scores(outcome, seen, plug)
-            part = next(p for p in self._binding.program.outcomes if p.name == outcome)
-            scores = _label_scores if part.event == "label" else _scores
-            rows["whole posterior", outcome] = scores(
-                self.expected[outcome], self.draws[outcome], seen, density
-            )
-            rows["posterior mean only", outcome] = scores(
-                plug[2][outcome], plug[1][outcome], seen, plug_density
-            )
+            density = self._log_scores(outcome, seen)
+            rows["whole posterior", outcome] = scores_of(self, outcome, seen, density)
+            if outcome not in self._joint:
+                density = self._log_scores(outcome, seen, evaluation)
+                rows["posterior mean only", outcome] = scores_of(plug, outcome, seen, density)
         return Score(pd.DataFrame(rows).T.rename_axis(["prediction from", "outcome"]))
 
-    def _truth(self, truth: Any) -> dict[str, np.ndarray]:
-        """Return the observed values of each outcome, laid out like its draws."""
+    @property
+    def binding(self) -> Binding:
+        """The model bound to the new rows."""
+        return self._binding
+
+    @property
+    def outcomes(self) -> tuple[Part, ...]:
+        """The outcomes that were predicted."""
+        return self._binding.program.outcomes
+
+    def log_densities(self, truth: Any) -> dict[str, np.ndarray]:
+        """Return the log predictive density of what was observed, shape (rows,), by outcome.
+
+        Raises
+        ------
+        DataError
+            If a column is missing or its length differs.
+        """
+        seen = self.observed(truth)
+        return {outcome: self._log_scores(outcome, values) for outcome, values in seen.items()}
+
+    def observed(self, truth: Any) -> dict[str, np.ndarray]:
+        """Return the observed values of each outcome, laid out like its draws.
+
+        Raises
+        ------
+        ArgumentError, DataError
+            If they do not fit.
+        """
         if not isinstance(truth, Mapping) and not hasattr(truth, "columns"):
             if len(self.draws) > 1:
                 raise ArgumentError(f"`truth` needs a column for each of {', '.join(self.draws)}.")
@@ -303,21 +321,29 @@ class Predictions(Shown):
         return evaluation, draws, expectations(self._binding, evaluation, draws)
 
     def _log_scores(
-        self, outcome: str, seen: np.ndarray, plug: tuple[Evaluation, Any, Any]
-    ) -> tuple[np.ndarray, np.ndarray]:
-        """Log predictive density of each row, from all draws and from the plugged-in mean."""
+        self, outcome: str, seen: np.ndarray, evaluation: Evaluation | None = None
+    ) -> np.ndarray:
+        """Log predictive density of each row, from all draws or those of another evaluation."""
+        if outcome in self._joint:
+            return _joint_log_scores(self._joint[outcome], seen)
         part = next(p for p in self._binding.program.outcomes if p.name == outcome)
-        values = dict(self._binding.arguments) | {("observed", outcome): seen}
-        result = []
-        for evaluation in (self._binding.evaluation(self._known), plug[0]):
-            evaluation.arguments = values
-            with np.errstate(all="ignore"):
-                item = log_likelihood(evaluation, part)
-            lead = _lead(evaluation)
-            shape = (lead, *self._binding.program.shape(item.labels))
-            density = full(item, (DRAW, *item.labels), shape)
-            result.append(logsumexp(density, axis=0) - np.log(lead))
-        return result[0], result[1]
+        evaluation = evaluation or self._binding.evaluation(self._known)
+        evaluation.arguments = dict(self._binding.arguments) | {("observed", outcome): seen}
+        with np.errstate(all="ignore"):
+            item = log_likelihood(evaluation, part)
+        lead = _lead(evaluation)
+        shape = (lead, *self._binding.program.shape(item.labels))
+        density = full(item, (DRAW, *item.labels), shape)
+        return np.asarray(logsumexp(density, axis=0) - np.log(lead))
+
+
+def scores_of(
+    found: Predictions, outcome: str, seen: np.ndarray, log_density: np.ndarray
+) -> dict[str, float]:
+    """Return the scores of one outcome, given the log predictive density of each row."""
+    part = next(one for one in found.outcomes if one.name == outcome)
+    scores = _label_scores if part.event == "label" else _scores
+    return scores(found.expected[outcome], found.draws[outcome], seen, log_density)
 
 
 def _scores(

@@ -15,18 +15,28 @@ import numpy as np
 from scipy.optimize import brentq
 from scipy.special import logsumexp
 
-__all__ = ["Annealed", "annealed"]
+__all__ = [
+    "LEAST_ERROR",
+    "RUNS",
+    "TOO_SMALL",
+    "Annealed",
+    "SplitValues",
+    "annealed",
+    "finite",
+    "moved",
+    "resampled",
+]
 
 SplitValues = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
 """Log prior and log likelihood at positions of shape (n, dimension)."""
 
 PARTICLES = 1000
-_RUNS = 4
+RUNS = 4
 _EFFECTIVE = 0.5
 _ACCEPTANCE = 0.3
-_TOO_SMALL = 1.3
+TOO_SMALL = 1.3
 """By how much the spread of few runs understates the error, as measured."""
-_LEAST_ERROR = 0.05
+LEAST_ERROR = 0.05
 _MOST_POWERS = 400
 _MOST_MOVES = 60
 
@@ -63,11 +73,11 @@ def annealed(
     split
         Log prior and log likelihood at positions.
     """
-    runs = [_run(draw_prior, split, generator, particles) for _ in range(_RUNS)]
+    runs = [_run(draw_prior, split, generator, particles) for _ in range(RUNS)]
     values = np.array(runs)
-    error = max(_LEAST_ERROR, _TOO_SMALL * float(values.std(ddof=1)) / np.sqrt(_RUNS))
+    error = max(LEAST_ERROR, TOO_SMALL * float(values.std(ddof=1)) / np.sqrt(RUNS))
     return Annealed(
-        log_value=float(logsumexp(values) - np.log(_RUNS)),
+        log_value=float(logsumexp(values) - np.log(RUNS)),
         standard_error=float(error),
         runs=tuple(runs),
     )
@@ -80,7 +90,7 @@ def _run(
     particles: int,
 ) -> float:
     at = draw_prior(generator, particles)
-    prior, likelihood = _finite(*split(at))
+    prior, likelihood = finite(*split(at))
     power, total = 0.0, 0.0
     size = 1.0
     for _ in range(_MOST_POWERS):
@@ -88,15 +98,15 @@ def _run(
         weights = (following - power) * likelihood
         total += float(logsumexp(weights) - np.log(particles))
         power = following
-        which = _resampled(weights, generator)
+        which = resampled(weights, generator)
         at, prior, likelihood = at[which], prior[which], likelihood[which]
-        at, prior, likelihood, size = _moved(at, prior, likelihood, power, size, split, generator)
+        at, prior, likelihood, size = moved(at, prior, likelihood, power, size, split, generator)
         if power >= 1.0:
             return total
     return -np.inf
 
 
-def _finite(prior: np.ndarray, likelihood: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def finite(prior: np.ndarray, likelihood: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return both with what is no number taken as impossible."""
     bad = np.isnan(prior) | np.isnan(likelihood) | (likelihood == np.inf)
     return np.where(bad, -np.inf, prior), np.where(bad, -1e300, np.maximum(likelihood, -1e300))
@@ -116,14 +126,14 @@ def _next_power(likelihood: np.ndarray, power: float) -> float:
     return float(brentq(effective, power + 1e-12, 1.0, xtol=1e-12, rtol=1e-8))
 
 
-def _resampled(logs: np.ndarray, generator: np.random.Generator) -> np.ndarray:
+def resampled(logs: np.ndarray, generator: np.random.Generator) -> np.ndarray:
     """Return which particles go on: systematic resampling."""
     shares = np.cumsum(np.exp(logs - logsumexp(logs)))
     places = (generator.random() + np.arange(len(logs))) / len(logs)
     return np.minimum(np.searchsorted(shares, places), len(logs) - 1)
 
 
-def _moved(
+def moved(
     at: np.ndarray,
     prior: np.ndarray,
     likelihood: np.ndarray,
@@ -149,7 +159,7 @@ def _moved(
         else:
             step = size * usual * generator.standard_normal((count, dimension)) @ factor.T
         tried = at + step
-        new_prior, new_likelihood = _finite(*split(tried))
+        new_prior, new_likelihood = finite(*split(tried))
         ratio = new_prior - prior + power * (new_likelihood - likelihood)
         with np.errstate(over="ignore"):
             taken = generator.random(count) < np.exp(np.minimum(ratio, 0.0))

@@ -11,9 +11,9 @@ import numpy as np
 from millwright.display import Shown
 from millwright.draws.numbers import fixed
 
-__all__ = ["Evidence", "error_words", "log_text"]
+__all__ = ["STATED", "Evidence", "error_words", "log_text"]
 
-_STATED = 2.5
+STATED = 2.5
 """How many standard errors the stated range has: of the bridge's errors few are larger."""
 _SMALLEST = 1e-4
 
@@ -98,6 +98,6 @@ def error_words(error: float) -> str:
         return "+- an unknown error"
     if error < _SMALLEST:
         return f"+- less than {_SMALLEST:.4f}"
-    stated = _STATED * error
+    stated = STATED * error
     digits = int(np.clip(1 - np.floor(np.log10(stated)), 1, 4))
-    return f"+- {fixed(stated, digits)} ({_STATED} standard errors)"
+    return f"+- {fixed(stated, digits)} ({STATED} standard errors)"

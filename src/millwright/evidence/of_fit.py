@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from millwright.diagnostics.verdict import Verdict
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ModelError, SamplingError
-from millwright.evidence.annealed import annealed
+from millwright.evidence.annealed import SplitValues, annealed
 from millwright.evidence.bridge import Bridge, Values, bridge
 from millwright.evidence.evidence import Evidence
 from millwright.evidence.quadrature import Lattice, log_integral
@@ -25,7 +26,14 @@ from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 from millwright.wording import setting
 
-__all__ = ["density_in_pieces", "evidence_of_fit", "positions_of", "refuse_improper_priors"]
+__all__ = [
+    "bridged_evidence",
+    "density_in_pieces",
+    "evidence_of_fit",
+    "positions_of",
+    "refuse_improper_priors",
+    "split_in_pieces",
+]
 
 _AT_ONCE = 500
 _MOST_NUMBERS = 5_000_000
@@ -33,6 +41,7 @@ _CHEAP_ROWS = 200
 _WELL_COVERED = 0.04
 _HARDLY_COVERED = 0.004
 _SMALL_ERROR = 0.03
+_LARGEST_OF_MANY = 0.1
 _LARGEST_GAP = 3.0
 _ALLOWED = 0.05
 _LOST = 0.001
@@ -45,7 +54,7 @@ def evidence_of_fit(
     _refuse(fit, verdict, unnormalised)
     binding = fit.draws.binding
     target = target_of(binding)
-    values = density_in_pieces(target, binding)
+    values = density_in_pieces(target)
     positions, lost = positions_of(fit.draws)
     generator = generator_of(fit.record.seed, Stream.EVIDENCE)
     bridged = bridge(positions, values, generator)
@@ -83,6 +92,16 @@ def evidence_of_fit(
         checks=checks,
         normalised=not binding.program.log_density_terms,
     )
+
+
+def bridged_evidence(fit: Fit) -> float:
+    """Return the log evidence by the bridge alone, for one of many fits; NaN if it is poor."""
+    refuse_improper_priors(fit.draws, "the evidence")
+    positions, _ = positions_of(fit.draws)
+    values = density_in_pieces(target_of(fit.draws.binding))
+    found = bridge(positions, values, generator_of(fit.record.seed, Stream.EVIDENCE))
+    good = found.share >= _HARDLY_COVERED and found.standard_error <= _LARGEST_OF_MANY
+    return found.log_value if good else float("nan")
 
 
 def positions_of(draws: Draws) -> tuple[np.ndarray, float]:
@@ -149,20 +168,39 @@ def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
         )
 
 
-def density_in_pieces(target: TargetDensity, binding: Binding) -> Values:
+def density_in_pieces(target: TargetDensity) -> Values:
     """Return the log density in pieces of one size, which bounds the memory and compiles once."""
-    rows = max((int(np.size(values)) for values in target.arguments.values()), default=1)
-    size = int(np.clip(_MOST_NUMBERS // max(1, rows), 8, _AT_ONCE))
+    size = _piece(target)
 
     def values(positions: np.ndarray) -> np.ndarray:
-        found = np.empty(len(positions))
-        for at in range(0, len(positions), size):
-            piece = positions[at : at + size]
-            filled = np.concatenate([piece, np.repeat(piece[-1:], size - len(piece), axis=0)])
-            found[at : at + len(piece)] = target.plain(filled)[: len(piece)]
+        found = np.concatenate([target.plain(p)[:n] for p, n in _pieces(positions, size)])
         return np.where(np.isnan(found), -np.inf, found)
 
     return values
+
+
+def split_in_pieces(target: TargetDensity) -> SplitValues:
+    """Return log prior and log likelihood in pieces of one size, as `density_in_pieces` does."""
+    size = _piece(target)
+
+    def values(positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        parts = [[one[:n] for one in target.split(piece)] for piece, n in _pieces(positions, size)]
+        prior, likelihood = map(np.concatenate, zip(*parts, strict=True))
+        return prior, likelihood
+
+    return values
+
+
+def _piece(target: TargetDensity) -> int:
+    rows = max((int(np.size(values)) for values in target.arguments.values()), default=1)
+    return int(np.clip(_MOST_NUMBERS // max(1, rows), 8, _AT_ONCE))
+
+
+def _pieces(positions: np.ndarray, size: int) -> Iterator[tuple[np.ndarray, int]]:
+    """Yield pieces of one size, the last filled up, and how many of their positions count."""
+    for at in range(0, len(positions), size):
+        piece = positions[at : at + size]
+        yield np.concatenate([piece, np.repeat(piece[-1:], size - len(piece), axis=0)]), len(piece)
 
 
 def _few(binding: Binding) -> bool:

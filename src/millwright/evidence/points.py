@@ -179,7 +179,7 @@ def far_away(draws: Draws, point: Point) -> float:
 
 def log_likelihood_at(draws: Draws, point: Point) -> float:
     """Return the log likelihood at the point of a model with that one unknown number."""
-    values = density_in_pieces(target_of(draws.binding), draws.binding)
+    values = density_in_pieces(target_of(draws.binding))
     return float(values(np.array([[point.free]]))[0] - point.log_prior)
 
 
@@ -187,7 +187,7 @@ def point_factor(draws: Draws, point: Point) -> BayesFactor:
     """Return the Bayes factor of the point, the posterior density there over the prior density."""
     positions, _ = positions_of(draws)
     chains, size, dimension = positions.shape
-    values = density_in_pieces(target_of(draws.binding), draws.binding)
+    values = density_in_pieces(target_of(draws.binding))
     flat = positions.reshape(-1, dimension)
     moved = flat.copy()
     moved[:, point.coordinate] = point.free

@@ -10,7 +10,7 @@ from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import constants_of, place_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.linear_total import normal_total
-from millwright.modelling.program import COUNTS, FACTOR, ROWS, Arguments, Program
+from millwright.modelling.program import COUNTS, FACTOR, ROWS, WEIGHTS, Arguments, Program
 from millwright.modelling.shaping import check_axes, split_axes, spread_arguments
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
@@ -160,7 +160,10 @@ def log_density_terms(
                 parts.append(placed.log_slope)
             if prior:
                 value = evaluation.values[part.name]
-                parts.append(log_density_of(part, value, placed.named, evaluation))
+                found_prior = log_density_of(part, value, placed.named, evaluation)
+                if part.name in program.weighted:
+                    found_prior = _weighed(m, found_prior, arguments[WEIGHTS, part.name])
+                parts.append(found_prior)
         if parts:
             result[part.name] = _total(m, parts)
     for part in program.outcomes:
@@ -207,11 +210,20 @@ def outcome_total(evaluation: Evaluation, part: Part) -> Array:
         return normal_total(evaluation, part, weights, factor, rows)
     found = log_likelihood(evaluation, part)
     if found.axes[-1:] and found.axes[-1] in program.counted:
-        counts = arguments[COUNTS, found.axes[-1]]
-        # Places that fill up the rows count for nothing.
-        values = m.where(counts > 0, counts * m.asarray(found.values), 0.0)
-        found = Labelled(values, found.axes)
+        found = _weighed(m, found, arguments[COUNTS, found.axes[-1]])
+    if part.name in program.weighted:
+        drawn = (DRAW,) if DRAW in found.axes else ()
+        axes = (*drawn, *dict(program.outcome_axes)[part.name][: len(found.labels)])
+        found = _weighed(
+            m, Labelled(spread_over(found, axes), axes), arguments[WEIGHTS, part.name]
+        )
     return _total(m, [found])
+
+
+def _weighed(m: Mathematics, found: Labelled, weights: Array) -> Labelled:
+    """Return log densities times weights; what has the weight 0 may even be infinite."""
+    values = m.where(weights > 0, weights * m.asarray(found.values), 0.0)
+    return Labelled(values, found.axes)
 
 
 def _total(m: Mathematics, parts: list[Labelled]) -> Array:

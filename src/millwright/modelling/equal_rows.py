@@ -27,6 +27,7 @@ def may_repeat(binding: Binding, axis: str, outcomes: Sequence[Part]) -> bool:
         return False
     for part in outcomes:
         plain = part.event in ("number", "label") and part.name not in program.filled
+        plain = plain and part.name not in program.weighted
         if not plain or dict(program.outcome_axes)[part.name] != (axis,):
             return False
     # Not in these outcomes alone: a single number that a prior, a term or another outcome rests

@@ -59,7 +59,8 @@ def _gathered(binding: Binding) -> Gathered:
     result = Gathered(binding)
     done: set[str] = set()
     for part in binding.program.outcomes:
-        if _rows_of(binding, part) >= _FEWEST_ROWS:
+        plain = part.name not in binding.program.weighted
+        if plain and _rows_of(binding, part) >= _FEWEST_ROWS:
             result, found = _with_cross_products(result, binding, part)
             done |= {part.name} if found else set()
     left = [part for part in binding.program.outcomes if part.name not in done]

@@ -19,7 +19,17 @@ from millwright.modelling.foreign import Foreign
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.specification import Part
 
-__all__ = ["COUNTS", "FACTOR", "NUMBERS", "ROWS", "TAKEN", "Arguments", "Program", "lift_numbers"]
+__all__ = [
+    "COUNTS",
+    "FACTOR",
+    "NUMBERS",
+    "ROWS",
+    "TAKEN",
+    "WEIGHTS",
+    "Arguments",
+    "Program",
+    "lift_numbers",
+]
 
 Arguments = Mapping[tuple[str, ...], Any]
 """Arrays that a compiled function takes, by what they are."""
@@ -29,6 +39,7 @@ TAKEN = "taken"
 FACTOR = "factor"
 ROWS = "rows"
 COUNTS = "counts"
+WEIGHTS = "weights"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -59,6 +70,9 @@ class Program:
         Outcomes whose rows are gathered in a matrix, with the weights of their locations.
     counted
         Axes of which each different row is there once, with the number of its copies.
+    weighted
+        Outcomes whose values have weights, and unknowns whose prior has one: powers of their
+        densities. What has the weight 0 does not count.
     """
 
     parts: tuple[Part, ...]
@@ -72,6 +86,7 @@ class Program:
     fresh: frozenset[str] = frozenset()
     linear: tuple[tuple[str, tuple[Node, ...]], ...] = ()
     counted: tuple[str, ...] = ()
+    weighted: tuple[str, ...] = ()
 
     @cached_property
     def _hash(self) -> int:

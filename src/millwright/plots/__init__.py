@@ -9,6 +9,7 @@ from millwright.plots.calibration import calibration
 from millwright.plots.dependence import autocorrelation, running_mean
 from millwright.plots.energy_changes import energy_changes
 from millwright.plots.evidence_path import evidence_path
+from millwright.plots.expected_evidence import expected_evidence
 from millwright.plots.fitted import fitted_line, prior_lines
 from millwright.plots.graph import model_graph
 from millwright.plots.interval_rows import compare_estimates, intervals, shrinkage
@@ -33,6 +34,7 @@ __all__ = [
     "densities",
     "energy_changes",
     "evidence_path",
+    "expected_evidence",
     "fitted_line",
     "intervals",
     "leave_one_out_pit",

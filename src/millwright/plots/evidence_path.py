@@ -8,8 +8,10 @@ from matplotlib.figure import Figure
 
 from millwright.comparison.evidence_path import EvidencePath
 from millwright.errors import ArgumentError
+from millwright.evidence.evidence import STATED
+from millwright.plots.factor_ticks import factor_ticks
 from millwright.plots.panels import Size, single_panel
-from millwright.plots.style import BLUE, GREY, INK, finish, styled
+from millwright.plots.style import BLUE, GREY, INK, finish, styled, tint
 from millwright.wording import visible
 
 __all__ = ["evidence_path"]
@@ -52,6 +54,10 @@ def evidence_path(
     with styled():
         figure, panel = single_panel(size, axes)
         panel.plot(found.rows, found.log_factors, "o-", color=BLUE, ms=4, lw=1.6)
+        if found.sampled:
+            stated = STATED * found.log_factor_errors
+            low, high = found.log_factors - stated, found.log_factors + stated
+            panel.fill_between(found.rows, low, high, color=tint(BLUE, 0.3), lw=0, zorder=0)
         panel.axhline(0, color=INK, lw=1)
         reach = max(np.log(30.0), 1.1 * float(np.nanmax(np.abs(found.log_factors), initial=0.0)))
         panel.set_ylim(-reach, reach)
@@ -73,11 +79,7 @@ def evidence_path(
                         fontsize=9.5,
                         color=INK,
                     )
-        values = [1, 3, 10, 100, 1000, 1e4, 1e6]
-        marks = [v for v in values if np.log(v) <= reach]
-        ticks = [-np.log(v) for v in marks[:0:-1]] + [np.log(v) for v in marks]
-        labels = [f"1 / {v:,.0f}" for v in marks[:0:-1]] + [f"{v:,.0f}" for v in marks]
-        panel.set_yticks(ticks, labels)
+        panel.set_yticks(*factor_ticks(reach))
         panel.set_xlabel("number of rows")
         panel.set_ylabel(f"Bayes factor, {one} over {other}")
         return finish(
@@ -85,6 +87,7 @@ def evidence_path(
             f"Evidence for {one} over {other} as rows came in",
             "Above 1 the data so far favour "
             f"{one}, below {other}; dotted: 3 and 10. Whoever stops as soon as a line is passed "
-            "will pass it more often than the final number says.",
+            "will pass it more often than the final number says."
+            + (f" Band: {STATED} standard errors." if found.sampled else ""),
             text and axes is None,
         )

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, replace
-from typing import Any
+from dataclasses import replace
 
 import numpy as np
 
@@ -22,15 +21,10 @@ from millwright.evidence.points import (
 )
 from millwright.evidence.regions import region_factor
 from millwright.fitting.fit import Fit
-from millwright.fitting.in_memory import run_in_memory
-from millwright.fitting.plan import FitPlan
-from millwright.modelling.binding import bind
-from millwright.modelling.changed_priors import with_priors
+from millwright.posterior.refits import fitted_with
 from millwright.posterior.verdict import verdict_of
-from millwright.sampling.methods import NoUTurn, method_from
-from millwright.sampling.sampler import FitSettings
 
-__all__ = ["bayes_factor_of", "fitted_with"]
+__all__ = ["bayes_factor_of"]
 
 
 def bayes_factor_of(fit: Fit, verdict: Verdict, statement: str) -> BayesFactor:
@@ -105,39 +99,3 @@ def _by_likelihood(fit: Fit, verdict: Verdict, point: Point) -> BayesFactor:
         trusted=free.trusted,
         reasons=() if free.trusted else (f"The evidence: {free.reasons[0]}",),
     )
-
-
-def fitted_with(fit: Fit, priors: dict[str, Any], seed: int | None = None) -> Fit:
-    """Fit the same model to the same data with other priors, sampled in the same way.
-
-    Raises
-    ------
-    ArgumentError, LanguageError, ModelError
-        If a prior does not fit.
-    """
-    record, binding = fit.record, fit.draws.binding
-    specification = with_priors(binding.specification, priors)
-    again = bind(
-        specification,
-        binding.given or binding.tables,
-        missing=record.settings["missing"],
-        functions=binding.program.foreign,
-    )
-    sizes = {f.name: record.settings[f.name] for f in fields(FitSettings)}
-    method = method_from(record.method)
-    own = (
-        {f.name: getattr(method, f.name) for f in fields(NoUTurn)}
-        if isinstance(method, NoUTurn)
-        else {"method": method}
-    )
-    plan = FitPlan(
-        chains=int(record.settings["chains"]),
-        seed=record.seed if seed is None else seed,
-        trial=bool(record.settings["trial"]),
-        **sizes,
-        **own,
-    )
-    found, _ = run_in_memory(plan.job(again), None, lambda event: None)
-    if found is None:
-        raise ModelError("The fit with other priors was stopped before it had draws.")
-    return found

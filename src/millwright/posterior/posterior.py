@@ -11,7 +11,7 @@ from concurrent.futures import Executor
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, get_args
+from typing import TYPE_CHECKING, Any, Literal, cast, get_args
 
 import numpy as np
 
@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     import pandas as pd
     import xarray as xr
 
+    from millwright.accuracy.cross_validation import CrossValidation
     from millwright.accuracy.leave_one_out import LeaveOneOut
     from millwright.accuracy.waic import Waic
     from millwright.draws.prediction import Predictions
@@ -108,9 +109,16 @@ class Posterior:
         return modes_visited(self.draws, self.record)
 
     @cached_property
-    def verdict(self) -> Verdict:
-        """Whether the draws can be used, in words."""
+    def _judged(self) -> Verdict:
         return verdict_of(self.fit, self.measures)
+
+    @property
+    def verdict(self) -> Verdict:
+        """Whether the draws can be used, in words, and what `prior_sensitivity` found if asked."""
+        asked = self.sensitivity_found
+        if asked is None:
+            return self._judged
+        return replace(self._judged, facts=(*self._judged.facts, asked.line))
 
     def __str__(self) -> str:
         return f"{self.verdict}\n\n{self.summary()}"
@@ -673,21 +681,33 @@ class Posterior:
         with lent(self.draws.binding.program.foreign):
             return bayes_factor_of(self.fit, self.verdict, statement)
 
-    def prior_sensitivity(self, names: str | Sequence[str] | None = None) -> PriorSensitivity:
+    def prior_sensitivity(
+        self,
+        names: str | Sequence[str] | None = None,
+        *,
+        refit: bool = True,
+        progress: bool | Listener = True,
+    ) -> PriorSensitivity:
         """Say which conclusions rest on which prior.
 
         Each prior that stands at the top of the model, and the likelihood, is raised to powers of
-        0.8 and 1.25 by reweighting the draws (Kallioinen et al. 2023); nothing is fitted again.
+        0.8 and 1.25 by reweighting the draws (Kallioinen et al. 2023); where reweighting cannot
+        follow, the model is fitted again under both powers. From then on the verdict says in a
+        line what was found.
 
         Parameters
         ----------
         names
             Quantities or expressions; by default all.
+        refit
+            Whether to fit again where reweighting cannot follow.
+        progress
+            Whether to show the progress of those fits, or a listener.
 
         Returns
         -------
         For each quantity how mean, sd and interval move with each power, and what that means in
-        words. Priors whose change reweighting cannot follow are named.
+        words. Priors whose change could not be followed are named.
 
         Raises
         ------
@@ -699,7 +719,18 @@ class Posterior:
         from millwright.posterior.sensitivity import prior_sensitivity
 
         with lent(self.draws.binding.program.foreign):
-            return prior_sensitivity(self.draws, names)
+            found = prior_sensitivity(
+                self.fit, self.verdict, names, refit, chosen_listener(progress)
+            )
+        # Kept, as cached answers are.
+        self.__dict__["_sensitivity"] = found
+        return found
+
+    @property
+    def sensitivity_found(self) -> PriorSensitivity | None:
+        """What `prior_sensitivity` found last, if it was asked."""
+        found: PriorSensitivity | None = self.__dict__.get("_sensitivity")
+        return found
 
     def under_priors(self, priors: Mapping[str, Mapping[str, Any]]) -> UnderPriors:
         """Fit the same model and data under other priors, and put all side by side.
@@ -726,12 +757,97 @@ class Posterior:
 
         return under_priors(self, priors)
 
-    def leave_one_out(self) -> LeaveOneOut:
-        """Estimate the predictive accuracy by leave-one-out cross-validation."""
-        from millwright.accuracy.leave_one_out import leave_one_out
+    def leave_one_out(
+        self, *, repair: bool = True, progress: bool | Listener = True
+    ) -> LeaveOneOut:
+        """Estimate the predictive accuracy by leave-one-out cross-validation.
+
+        Draws are reweighted; where that fails for some rows (Pareto k above the limit), the model
+        is fitted again without each of them, and their values come from the two fits together.
+
+        Parameters
+        ----------
+        repair
+            Whether to fit again where reweighting fails; at most 100 rows are.
+        progress
+            Whether to show the progress of those fits, or a listener.
+
+        Returns
+        -------
+        elpd with its standard error, that of each row with its Pareto k, which rows were fitted
+        again, and which are unreliable.
+
+        Raises
+        ------
+        ModelError
+            If the model has no outcomes, terms added to the log density, or an outcome whose rows
+            depend on each other.
+        """
+        from millwright.posterior.leave_one_out import repaired
 
         self._refuse_terms("Leave-one-out")
+        found = self._reweighted
+        if not repair or not found.unreliable:
+            return found
+        if "_repaired" not in self.__dict__:
+            with lent(self.draws.binding.program.foreign):
+                made = repaired(found, self.fit, self.verdict, chosen_listener(progress))
+            # Worked out once, as the verdict is.
+            self.__dict__["_repaired"] = made
+        return cast("LeaveOneOut", self.__dict__["_repaired"])
+
+    @cached_property
+    def _reweighted(self) -> LeaveOneOut:
+        from millwright.accuracy.leave_one_out import leave_one_out
+
         return leave_one_out(self.draws)
+
+    def cross_validation(
+        self,
+        *,
+        folds: int | None = None,
+        by: str | Sequence[Any] | np.ndarray | None = None,
+        seed: int = 0,
+        progress: bool | Listener = True,
+    ) -> CrossValidation:
+        """Estimate the predictive accuracy by fits without a part of the data each.
+
+        Give `by` where new rows will come in new groups: each group is left out in turn, and its
+        rows are predicted together. All fits share one compilation.
+
+        Parameters
+        ----------
+        folds
+            Number of parts that rows are dealt to; by default 10.
+        by
+            Instead: a column of the model, or one label for each row that was used. Each group
+            is left out in turn.
+        seed
+            Of the dealing; models that are compared need the same one.
+        progress
+            Whether to show the progress of the fits, or a listener.
+
+        Returns
+        -------
+        elpd with its standard error, that of each row or group with its Monte Carlo error, and
+        for which it cannot be relied on.
+
+        Raises
+        ------
+        ArgumentError, DataError
+            For folds or groups that cannot be.
+        ModelError
+            If the draws are not to be relied on or no chains of this library, or the rows cannot
+            be left out.
+        """
+        from millwright.posterior.cross_validation import cross_validation
+
+        self._refuse_terms("Cross-validation")
+        check_whole("seed", seed, 0)
+        with lent(self.draws.binding.program.foreign):
+            return cross_validation(
+                self.fit, self.verdict, folds, by, seed, chosen_listener(progress)
+            )
 
     def waic(self) -> Waic:
         """Estimate the predictive accuracy by WAIC (Watanabe 2010).
@@ -810,6 +926,7 @@ class Posterior:
         decisions: Sequence[Decision] = (),
         statements: Sequence[str] = (),
         compare_with: Mapping[str, Posterior] | None = None,
+        results: Sequence[Any] = (),
         level: float = 0.95,
         name: str = "this",
         replace: bool = False,
@@ -820,7 +937,7 @@ class Posterior:
         ----------
         path
             The file to write.
-        names, decisions, statements, compare_with, level, name, replace
+        names, decisions, statements, compare_with, results, level, name, replace
             As for `mw.report`.
 
         Returns
@@ -843,6 +960,7 @@ class Posterior:
             decisions=decisions,
             statements=statements,
             compare_with=compare_with,
+            results=results,
             level=level,
             name=name,
             replace=replace,

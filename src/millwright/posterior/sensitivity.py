@@ -15,14 +15,21 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from millwright.accuracy.smoothing import smoothed_log_weights
+from millwright.diagnostics.verdict import Verdict
 from millwright.display import Shown, text_table
 from millwright.distributions import on_numpy
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.labelled_draws import Draws, Keep, thinned
 from millwright.errors import ModelError
+from millwright.fitting.fit import Fit
+from millwright.fitting.record import Origin
 from millwright.modelling.density import log_density_terms
 from millwright.modelling.simulate import positions_from
 from millwright.modelling.specification import Part, rests_on_unknowns
+from millwright.posterior.left_out import weights_without
+from millwright.posterior.power_changes import POWERS, Change, change_of_fits, change_of_weights
+from millwright.posterior.refits import fits_weighed
+from millwright.sampling.progress import Listener
 from millwright.wording import either
 
 if TYPE_CHECKING:
@@ -31,37 +38,14 @@ if TYPE_CHECKING:
 __all__ = ["LIKELIHOOD", "NOTABLE", "PriorSensitivity", "prior_sensitivity"]
 
 LIKELIHOOD = "likelihood"
-_POWERS = (0.8, 1.25)
 NOTABLE = 0.05
 _PULL = 0.3
 """Standard deviations by which prior and data must pull to be said to disagree."""
 _HIGHEST_K = 0.5
 _LEAST_SHARE = 0.1
 _MOST_DRAWS = 4000
-_DOUBLINGS = float(np.log2(_POWERS[1] / _POWERS[0]))
-
-
-@dataclass(frozen=True, kw_only=True)
-class Change:
-    """How one quantity answers to the power of one prior, or of the likelihood.
-
-    Attributes
-    ----------
-    mean
-        Change of the posterior mean, in posterior sds, when the power is doubled.
-    sd
-        Factor by which the sd changes then.
-    low, high
-        Change of the ends of the central 95 % interval then, in posterior sds.
-    distance
-        Distance between the cumulative distributions for each doubling; 0.05 is notable.
-    """
-
-    mean: float
-    sd: float
-    low: float
-    high: float
-    distance: float
+_MOST_NAMED = 4
+_NOTHING = ("the priors do not", "no prior")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -73,11 +57,14 @@ class PriorSensitivity(Shown):
     changes
         For each quantity, how it answers to each prior and to `likelihood`.
     unknown
-        Priors whose change reweighting cannot follow, with the reason.
+        Priors whose change could not be followed, with the reason.
+    refitted
+        What reweighting could not follow, so that the model was fitted again under both powers.
     """
 
     changes: Mapping[str, Mapping[str, Change]] = field(repr=False)
     unknown: Mapping[str, str]
+    refitted: tuple[str, ...] = ()
 
     @property
     def words(self) -> dict[str, str]:
@@ -103,6 +90,16 @@ class PriorSensitivity(Shown):
         if pulls[0] * pulls[1] < 0 and min(map(abs, pulls)) >= _PULL:
             return f"the prior of {worst} and the data disagree"
         return f"the prior of {worst} counts beside the data"
+
+    @property
+    def line(self) -> str:
+        """Which quantities rest on a prior, in one line."""
+        words = {name: word for name, word in self.words.items() if not word.startswith(_NOTHING)}
+        if not words:
+            return f"Priors: no quantity rests on one by itself ({len(self.words)} looked at)."
+        named = [f"`{name}`: {word}" for name, word in words.items()]
+        more = f"; and {len(named) - _MOST_NAMED} more" if len(named) > _MOST_NAMED else ""
+        return f"Priors: {'; '.join(named[:_MOST_NAMED])}{more}."
 
     def table(self) -> pd.DataFrame:
         """Return one row a quantity and prior (and the likelihood).
@@ -140,6 +137,7 @@ class PriorSensitivity(Shown):
                 for name, changes in self.changes.items()
             },
             "unknown": dict(self.unknown),
+            "refitted": list(self.refitted),
         }
 
     def __str__(self) -> str:
@@ -158,6 +156,12 @@ class PriorSensitivity(Shown):
             "decides where the likelihood's own power hardly matters; prior and data disagree "
             f"where they pull the mean apart, each by {_PULL:g} sds or more.",
         ]
+        if self.refitted:
+            again = ", ".join(f"`{name}`" for name in self.refitted)
+            lines.append(
+                f"Fitted again under powers of 0.8 and 1.25, since reweighting could not follow: "
+                f"{again} (these numbers have a Monte Carlo error of a few hundredths)."
+            )
         lines += [f"The prior of `{name}`: {why}" for name, why in self.unknown.items()]
         return "\n".join(lines)
 
@@ -168,8 +172,11 @@ def _cell(change: Change | None) -> str:
     return f"{change.mean:+.2f}{'*' if change.distance >= NOTABLE else ' '}"
 
 
-def prior_sensitivity(draws: Draws, names: Any = None) -> PriorSensitivity:
-    """Reweight draws to priors and a likelihood of other powers; see the method of `Posterior`."""
+def prior_sensitivity(
+    fit: Fit, verdict: Verdict, names: Any, refit: bool, listener: Listener
+) -> PriorSensitivity:
+    """Follow changed powers of priors and likelihood; see the method of `Posterior`."""
+    draws = fit.draws
     keep = thinned(draws, _MOST_DRAWS)
     logs = _log_densities(draws, keep)
     quantities = {
@@ -178,17 +185,65 @@ def prior_sensitivity(draws: Draws, names: Any = None) -> PriorSensitivity:
     changes: dict[str, dict[str, Change]] = {name: {} for name in quantities}
     unknown = {}
     for source, log in logs.items():
-        weights = [_weights((power - 1) * log) for power in _POWERS]
+        weights = [_weights((power - 1) * log) for power in POWERS]
         bad = [why for _, why in weights if why]
         if bad:
             unknown[source] = bad[0]
             continue
         for name, value in quantities.items():
             if np.ptp(value) > 0:
-                changes[name][source] = _change(value, [found for found, _ in weights])
+                changes[name][source] = change_of_weights(value, [found for found, _ in weights])
+    again = _by_fits(fit, verdict, names, list(unknown), listener) if refit and unknown else {}
+    for source, found in again.items():
+        del unknown[source]
+        for name, change in found.items():
+            changes[name][source] = change
     return PriorSensitivity(
-        changes={name: found for name, found in changes.items() if found}, unknown=unknown
+        changes={name: _in_order(found, logs) for name, found in changes.items() if found},
+        unknown=unknown,
+        refitted=tuple(again),
     )
+
+
+def _in_order(changes: dict[str, Change], sources: Mapping[str, Any]) -> dict[str, Change]:
+    return {source: changes[source] for source in sources if source in changes}
+
+
+def _by_fits(
+    fit: Fit, verdict: Verdict, names: Any, sources: list[str], listener: Listener
+) -> dict[str, dict[str, Change]]:
+    """Return changes from fits under both powers, for each source whose fits can be relied on."""
+    binding = fit.draws.binding
+    program = binding.program
+    outcomes = [part.name for part in program.outcomes]
+    possible = [
+        source
+        for source in sources
+        if source not in program.mapped and (source != LIKELIHOOD or not program.log_density_terms)
+    ]
+    if not possible or not verdict.good or fit.record.origin is not Origin.CHAINS:
+        return {}
+    every = [source for source in possible if source != LIKELIHOOD]
+    weighs = outcomes if LIKELIHOOD in possible else []
+    weights = {}
+    for source in possible:
+        for power in POWERS:
+            one = {name: np.array(power if name == source else 1.0) for name in every}
+            for name, ones in weights_without(binding, weighs, {}).items():
+                one[name] = ones * (power if source == LIKELIHOOD else 1.0)
+            weights[source, power] = one
+    fits = fits_weighed(fit, weights, listener).fits
+    base = chosen_numbers(fit.draws, names)
+    result: dict[str, dict[str, Change]] = {}
+    for source in possible:
+        if all((source, power) in fits for power in POWERS):
+            others = [chosen_numbers(fits[source, power].draws, names) for power in POWERS]
+            result[source] = {
+                name: change_of_fits(value, [other[name] for other in others])
+                for name, value in base.items()
+                if np.ptp(value) > 0
+            }
+    return result
 
 
 def _log_densities(draws: Draws, keep: Keep) -> dict[str, np.ndarray]:
@@ -240,43 +295,3 @@ def _weights(log: np.ndarray) -> tuple[np.ndarray, str]:
             f"{100 * _LEAST_SHARE:.0f} % is needed). Try other priors by {advice}."
         )
     return weights, ""
-
-
-def _change(value: np.ndarray, weights: list[np.ndarray]) -> Change:
-    order = np.argsort(value)
-    x = value[order]
-    plain = np.full(len(x), 1 / len(x))
-    moments, ends, distances = [], [], []
-    for weight in weights:
-        w = weight[order]
-        mean = float(w @ x)
-        moments.append((mean, float(np.sqrt(w @ (x - mean) ** 2))))
-        below = np.cumsum(w) - 0.5 * w
-        ends.append([float(np.interp(q, below, x)) for q in (0.025, 0.975)])
-        distances.append(max(_distance(x, plain, w), _distance(-x[::-1], plain, w[::-1])))
-    (mean_low, sd_low), (mean_high, sd_high) = moments
-    sd = float(x.std())
-    low, high = (np.array(ends[1]) - np.array(ends[0])) / sd / _DOUBLINGS
-    return Change(
-        mean=(mean_high - mean_low) / sd / _DOUBLINGS,
-        sd=float((sd_high / sd_low) ** (1 / _DOUBLINGS)),
-        low=float(low),
-        high=float(high),
-        distance=float(np.sum(distances) / _DOUBLINGS),
-    )
-
-
-def _distance(x: np.ndarray, p: np.ndarray, q: np.ndarray) -> float:
-    """Return the square root of the cumulative Jensen-Shannon divergence of weighted samples.
-
-    Normalised by its largest value, so that it does not depend on units.
-    """
-    widths = np.diff(x)
-    first, second = np.cumsum(p)[:-1], np.cumsum(q)[:-1]
-    middle = 0.5 * (first + second)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        a = np.where(first > 0, first * np.log2(first / middle), 0.0)
-        b = np.where(second > 0, second * np.log2(second / middle), 0.0)
-    bound = float(widths @ (first + second))
-    divergence = float(widths @ (a + b))
-    return float(np.sqrt(max(divergence, 0.0) / bound)) if bound > 0 else 0.0

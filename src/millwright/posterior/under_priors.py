@@ -16,8 +16,8 @@ from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError, MillwrightError
 from millwright.evidence.bayes_factor import factor_text
 from millwright.evidence.evidence import Evidence, log_text
-from millwright.posterior.bayes_factor import fitted_with
 from millwright.posterior.posterior import Posterior
+from millwright.posterior.refits import fitted_with
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -15,6 +15,7 @@ from millwright.errors import ArgumentError
 from millwright.modelling.pictures import latex
 from millwright.posterior.posterior import Posterior
 from millwright.reporting import parts
+from millwright.reporting.further import further_results
 from millwright.reporting.pictures import mathematics
 from millwright.reporting.repeating import repeating
 from millwright.storage.place import check_new
@@ -45,6 +46,7 @@ def report(
     decisions: Sequence[Decision] = (),
     statements: Sequence[str] = (),
     compare_with: Mapping[str, Posterior] | None = None,
+    results: Sequence[Any] = (),
     level: float = 0.95,
     name: str = "this",
     replace: bool = False,
@@ -68,6 +70,10 @@ def report(
         Statements whose probabilities to show, such as `drying < 0`.
     compare_with
         Other fits of the same data, by name.
+    results
+        Further results to show, with their figures: of `evidence()`, `bayes_factor(...)`,
+        `mw.bayes_factors(...)`, `mw.average(...)`, `mw.evidence_path(...)`, `under_priors(...)`,
+        `calibration(...)` and the like. What `prior_sensitivity()` found is shown once asked.
     level
         Level of the intervals in the table.
     name
@@ -95,6 +101,7 @@ def report(
             raise ArgumentError(f"`decisions` holds results of decide(), not {one!r}.")
     check_new(Path(path), replace)
     content = _content(posterior, names, decisions, statements, compare_with or {}, level, name)
+    content["further"] = further_results(posterior, results)
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     template = files("millwright.reporting").joinpath("page.html").read_text("utf-8")
     write_new(Path(path), environment.from_string(template).render(content), replace)

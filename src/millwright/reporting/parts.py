@@ -10,7 +10,7 @@ import pandas as pd
 from matplotlib.figure import Figure
 
 from millwright import plots
-from millwright.comparison.compare import compare
+from millwright.comparison.compare import compared
 from millwright.comparison.estimates import compare_estimates
 from millwright.draws.decision import Decision
 from millwright.draws.expressions import chosen_numbers
@@ -176,7 +176,7 @@ def comparison(posteriors: Mapping[str, Posterior]) -> tuple[str, list[Picture]]
     """Return the comparison of several fits as text, and their common quantities drawn."""
     texts, found = [], []
     try:
-        texts.append(str(compare(**posteriors)))
+        texts.append(str(compared(posteriors, progress=False)))
     except MillwrightError as error:
         texts.append(f"Leave-one-out was not possible here: {error.told(for_page)}")
     try:

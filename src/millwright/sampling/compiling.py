@@ -21,7 +21,11 @@ from platformdirs import user_cache_path
 
 __all__ = ["compilations", "compiled", "on_device"]
 
-_OPTIONS = {"xla_cpu_multi_thread_eigen": False}
+_OPTIONS: dict[str, Any] = {"xla_cpu_multi_thread_eigen": False}
+_EMITTERS = "xla_cpu_use_fusion_emitters"
+_FEW_NUMBERS = 2000
+"""The compiler's emitters of fused loops take about as long again as all else. Without them the
+code is as fast for up to about so many numbers of data, and slower for more."""
 
 _lock = threading.RLock()
 _executables: dict[Hashable, Callable[..., Any]] = {}
@@ -44,7 +48,7 @@ def compiled(
     static
         What the compiled code depends on; compared by content.
     arguments
-        Example arguments: NumPy or JAX arrays in any nesting.
+        Example arguments: NumPy or JAX arrays in any nesting; the last are the data.
 
     Returns
     -------
@@ -57,10 +61,30 @@ def compiled(
     key = (function.__module__, function.__qualname__, static, structure, shapes)
     with _lock:
         if key not in _executables:
-            traced = jax.jit(functools.partial(function, static), compiler_options=_OPTIONS)
+            options = _options(sum(map(np.size, jax.tree.leaves(arguments[-1]))))
+            traced = jax.jit(functools.partial(function, static), compiler_options=options)
             with _disk_cache():
                 _executables[key] = traced.lower(*arguments).compile()
         return _executables[key]
+
+
+def _options(numbers: int) -> dict[str, Any]:
+    """Return the compiler's options for data of this many numbers together."""
+    if not _emitters_optional():
+        return _OPTIONS
+    return {**_OPTIONS, _EMITTERS: numbers > _FEW_NUMBERS}
+
+
+@functools.cache
+def _emitters_optional() -> bool:
+    """Tell whether this version of the compiler knows the option: a later one may drop it."""
+    import jax
+
+    try:
+        jax.jit(lambda: 0, compiler_options={_EMITTERS: False}).lower().compile()
+    except jax.errors.JaxRuntimeError:
+        return False
+    return True
 
 
 def on_device(arguments: Any) -> Any:

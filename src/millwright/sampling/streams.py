@@ -35,6 +35,7 @@ class Stream(IntEnum):
     EVIDENCE = 17
     ODDS = 18
     WEIGHTS = 19
+    FOLDS = 20
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

@@ -1,0 +1,71 @@
+"""Leave-one-out where reweighting fails for a few rows: the model is fitted again without each."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from millwright.accuracy.leave_one_out import LeaveOneOut
+from millwright.accuracy.pointwise import Rows
+from millwright.diagnostics.verdict import Verdict
+from millwright.draws.labelled_draws import Draws
+from millwright.errors import MillwrightError
+from millwright.fitting.fit import Fit
+from millwright.fitting.record import Origin
+from millwright.modelling.left_out import likelihood_axes
+from millwright.posterior.left_out import LARGEST_ERROR, bridged_each
+from millwright.sampling.progress import Listener
+
+__all__ = ["MOST_REFITS", "repaired"]
+
+MOST_REFITS = 100
+
+
+def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener) -> LeaveOneOut:
+    """Return the estimate with its unreliable rows from fits without each of them.
+
+    Rows that cannot be mended stay unreliable, with the reason.
+    """
+    bad = result.unreliable
+    why = _not_mendable(bad, fit, verdict)
+    rows = [row for row in bad if _has_rows(fit.draws, row[0])]
+    if why or not rows:
+        why = why or "the rows of this outcome depend on each other in the model"
+        return replace(result, not_refitted=why)
+    try:
+        units = {(name, number): {name: [number - 1]} for name, number in rows}
+        found = bridged_each(fit, units, listener)
+    except MillwrightError as failure:
+        first = str(failure).splitlines()[0].rstrip(".")
+        return replace(result, not_refitted=f"fitting again failed: {first}")
+    done = {row: one for row, one in found.items() if one[1] <= LARGEST_ERROR}
+    values, errors = result.elpd_by_row.copy(), np.zeros(len(result.rows))
+    for row, (value, error) in done.items():
+        at = result.rows.index(row)
+        values[at], errors[at] = value, error
+    failed = "" if len(done) == len(bad) else "the fits without it are not to be relied on"
+    return replace(
+        result,
+        elpd_by_row=values,
+        effective_parameters=float(result.log_likelihood - values.sum()),
+        refitted=tuple(done),
+        refit_errors=errors,
+        not_refitted=failed,
+    )
+
+
+def _not_mendable(bad: Rows, fit: Fit, verdict: Verdict) -> str:
+    """Return why no row is fitted again; empty if they are to be."""
+    if fit.record.origin is not Origin.CHAINS:
+        return "only what chains of this library drew can be fitted again"
+    if not verdict.good:
+        return "the verdict on the draws is not clean"
+    if len(bad) > MOST_REFITS:
+        return f"more than {MOST_REFITS} rows would take as many fits"
+    return ""
+
+
+def _has_rows(draws: Draws, name: str) -> bool:
+    part = next(one for one in draws.binding.program.outcomes if one.name == name)
+    return bool(likelihood_axes(draws.binding, part))

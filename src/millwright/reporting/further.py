@@ -1,0 +1,86 @@
+"""Results that weigh models and priors, as parts of a page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from matplotlib.figure import Figure
+
+from millwright import plots
+from millwright.accuracy.cross_validation import CrossValidation
+from millwright.accuracy.leave_one_out import LeaveOneOut
+from millwright.accuracy.waic import Waic
+from millwright.comparison.averaged_predictions import AveragedPredictions
+from millwright.comparison.averaging import Averaged
+from millwright.comparison.bayes_factors import BayesFactors
+from millwright.comparison.compare import Comparison
+from millwright.comparison.evidence_path import EvidencePath
+from millwright.comparison.expected_evidence import ExpectedEvidence
+from millwright.errors import ArgumentError
+from millwright.evidence.bayes_factor import BayesFactor
+from millwright.evidence.evidence import Evidence
+from millwright.models.calibration import Calibration
+from millwright.models.recovery import Recovery
+from millwright.posterior.posterior import Posterior
+from millwright.posterior.sensitivity import PriorSensitivity
+from millwright.posterior.under_priors import UnderPriors
+from millwright.reporting.pictures import Picture, picture
+
+__all__ = ["FurtherResult", "further_results"]
+
+Draw = Callable[[Any], Figure]
+
+_KINDS: dict[type, tuple[str, tuple[Draw, ...]]] = {
+    Averaged: ("Models averaged", (plots.average,)),
+    AveragedPredictions: ("Averaged predictions", ()),
+    BayesFactor: ("Bayes factor of a statement", ()),
+    BayesFactors: ("Models by their evidence", (plots.model_probabilities,)),
+    Calibration: ("Calibration of the model", (plots.calibration,)),
+    Comparison: ("Models by their predictions", ()),
+    CrossValidation: ("Cross-validation", ()),
+    Evidence: ("Evidence", ()),
+    EvidencePath: ("Evidence as rows came in", (plots.evidence_path,)),
+    ExpectedEvidence: ("Evidence to be expected", (plots.expected_evidence,)),
+    LeaveOneOut: ("Leave-one-out", ()),
+    PriorSensitivity: ("What the priors decide", (plots.prior_sensitivity,)),
+    Recovery: ("Recovery of a known truth", ()),
+    UnderPriors: ("Under other priors", (plots.under_priors,)),
+    Waic: ("WAIC", ()),
+}
+
+
+@dataclass(frozen=True, kw_only=True)
+class FurtherResult:
+    """One result: heading, words, pictures."""
+
+    heading: str
+    words: str
+    pictures: tuple[Picture, ...]
+
+
+def further_results(posterior: Posterior, results: Sequence[Any]) -> list[FurtherResult]:
+    """Return parts of a page: the results given, and a sensitivity that was asked for.
+
+    Raises
+    ------
+    ArgumentError
+        For what is no such result.
+    """
+    every = list(results)
+    asked = posterior.sensitivity_found
+    if asked is not None and not any(isinstance(one, PriorSensitivity) for one in every):
+        every.append(asked)
+    found = []
+    for one in every:
+        if type(one) not in _KINDS:
+            names = ", ".join(sorted(kind.__name__ for kind in _KINDS))
+            raise ArgumentError(
+                f"`results` holds results such as those of evidence(), mw.average() or "
+                f"prior_sensitivity() ({names}), not {type(one).__name__}."
+            )
+        heading, drawn = _KINDS[type(one)]
+        pictures = tuple(picture(draw(one)) for draw in drawn)
+        found.append(FurtherResult(heading=heading, words=str(one), pictures=pictures))
+    return found
