@@ -68,6 +68,14 @@ class WholeExamples(Prints):
     def test_varying_slopes(self):
         self.check("varying_slopes.py", "Verdict: Converged", "`correlation < 0` is 0.99")
 
+    def test_worn_stones(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("After all 24 rows", "With 20 rows more", "models averaged", "3 groups")
+            self.check("worn_stones.py", *words, arguments=(folder,))
+            page = (Path(folder) / "worn_stones.html").read_text(encoding="utf-8")
+            self.assertIn("Evidence as rows came in", page)
+            self.assertIn("What the priors decide", page)
+
     def test_wheel_power(self):
         self.check("wheel_power.py", "Verdict: Converged", "predict about equally well")
 

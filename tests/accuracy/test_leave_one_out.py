@@ -54,6 +54,7 @@ class Smoothing(unittest.TestCase):
         self.assertLess(k, 0.7)
         equal, _ = smoothed_log_weights(np.zeros(100))
         np.testing.assert_allclose(np.exp(equal), 0.01)
+        self.assertEqual(smoothed_log_weights(np.zeros(100))[1], 0.0)
 
     def test_limit_depends_on_the_number_of_draws(self):
         self.assertAlmostEqual(highest_good_k(100), 0.5)

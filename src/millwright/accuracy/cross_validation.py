@@ -92,7 +92,7 @@ class CrossValidation(Shown):
         named = f"{what if len(bad) > 1 else what[:-1]} {', '.join(texts)}"
         more = f" and {len(bad) - _MOST_NAMED} more" if len(bad) > _MOST_NAMED else ""
         whys = list(dict.fromkeys(self.failures.values()))
-        why = f" Fits that failed: {whys[0]}" if whys else ""
+        why = f" Of a fit without them: {whys[0]}" if whys else ""
         advice = "" if self.by else " For single rows far out, leave_one_out() is the better way."
         return (
             f"UNRELIABLE for {named}{more}: the Monte Carlo error is above "
@@ -118,18 +118,22 @@ class CrossValidation(Shown):
         return pd.DataFrame(columns, index=index)
 
     def __str__(self) -> str:
-        head = (
-            f"Cross-validation by {self.way}: elpd {self.elpd:.1f} (standard error {self.se:.1f}; "
-            "larger is better)."
-        )
+        whole = "elpd is not known, since it is not for some of them."
+        if np.isfinite(self.elpd):
+            whole = f"elpd {self.elpd:.1f} (standard error {self.se:.1f}; larger is better)."
+        head = f"Cross-validation by {self.way}: {whole}"
         lines = [head]
         if self.by and len(self.rows) <= _MOST_SHOWN:
             shown = self.table()
-            shown["elpd"] = [f"{value:.1f}" for value in shown["elpd"]]
+            shown["elpd"] = [_known(value, 1) for value in shown["elpd"]]
             errors = shown["Monte Carlo error"]
-            shown["Monte Carlo error"] = [fixed(float(value), 2) for value in errors]
+            shown["Monte Carlo error"] = [_known(value, 2) for value in errors]
             lines.append(frame_text(shown))
         return "\n".join([*lines, self.reliability])
+
+
+def _known(value: float, decimals: int) -> str:
+    return fixed(float(value), decimals) if np.isfinite(value) else "not known"
 
 
 def _row_text(row: Any, single: bool) -> str:

@@ -11,6 +11,9 @@ from millwright.diagnostics.pareto import fit_pareto
 
 __all__ = ["highest_good_k", "smoothed_log_weights"]
 
+_ALIKE = 1e-13
+"""Differences of ratios, of which the largest is 1, that are nothing but rounding."""
+
 
 def highest_good_k(draws: int) -> float:
     """Return the largest Pareto k with a reliable estimate: min(1 - 1 / log10(draws), 0.7)."""
@@ -32,7 +35,7 @@ def smoothed_log_weights(
     Returns
     -------
     Normalised log weights, shape (draws,), and the Pareto k. k is infinite where the tail is
-    too short to fit.
+    too short to fit, and 0 where the largest ratios are all alike: they are bounded.
     """
     size = len(log_ratios)
     log_weights = log_ratios - log_ratios.max()
@@ -44,7 +47,9 @@ def smoothed_log_weights(
         at, cut = largest[1:], log_weights[largest[0]]
         cut = max(cut, np.log(np.finfo(float).tiny))
         excesses = np.exp(log_weights[at]) - np.exp(cut)
-        if excesses[0] >= 0 and excesses[-1] > 10 * np.finfo(float).tiny:
+        if excesses[-1] <= _ALIKE:
+            k = 0.0
+        elif excesses[0] >= 0:
             k, scale = fit_pareto(np.maximum(excesses, np.finfo(float).tiny))
             if np.isfinite(k):
                 quantiles = _quantiles((np.arange(1, tail + 1) - 0.5) / tail, k, scale)

@@ -146,7 +146,8 @@ class EvidencePath(Shown):
             left.append(
                 "Evidences by "
                 + "; ".join(f"{way} (`{name}`)" for name, way in self.ways.items())
-                + f"; log Bayes factors are right to about {worst:.2g} ({STATED} standard errors)."
+                + f". The least exact log Bayes factor is right to about {worst:.2g} ({STATED} "
+                "standard errors)."
             )
         return "\n".join(
             [

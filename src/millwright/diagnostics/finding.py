@@ -53,12 +53,15 @@ class Finding:
         What to do next, with settings as marked pieces that each face words its own way.
     of_plan
         Whether it is about how much was asked for, and not about how the draws came out.
+    of_data
+        Whether it is about the data, which every fit of them shares.
     """
 
     weight: Weight
     problem: str
     marked: str = field(repr=False)
     of_plan: bool = False
+    of_data: bool = False
 
     @property
     def advice(self) -> str:

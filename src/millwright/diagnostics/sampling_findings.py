@@ -145,6 +145,7 @@ def repeated_findings(made: Sampling) -> list[Finding]:
             "model uses, though values of the outcome hardly ever repeat. If they were entered "
             "twice, every interval is too narrow.",
             "Look for doubled rows (data.duplicated()), drop them, and fit again.",
+            of_data=True,
         )
     ]
 

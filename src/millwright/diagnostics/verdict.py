@@ -48,6 +48,11 @@ class Verdict:
         return not any(finding.weight != "note" for finding in self.findings)
 
     @property
+    def sound(self) -> bool:
+        """Whether the draws are those of the posterior, whatever was seen in the data."""
+        return not any(one.weight != "note" and not one.of_data for one in self.findings)
+
+    @property
     def headline(self) -> str:
         """The verdict in one line."""
         if self.approximation:

@@ -102,7 +102,7 @@ def _doubtful(posterior: Posterior, trial: bool) -> bool:
     """Whether another sampler is to be tried; a trial's few draws are no reason for that."""
     weights = ("stop",) if trial else ("stop", "caution")
     findings = posterior.verdict.findings
-    return any(one.weight in weights and not one.of_plan for one in findings)
+    return any(one.weight in weights and not one.of_plan and not one.of_data for one in findings)
 
 
 class RunsPlace:

@@ -58,7 +58,7 @@ def _check_fit(fit: Fit, verdict: Verdict) -> None:
         raise ModelError(
             "Cross-validation fits the model again, which takes draws of chains of this library."
         )
-    if not verdict.good:
+    if not verdict.sound:
         raise ModelError(
             f"Cross-validation needs draws without doubts. The verdict: {verdict.headline}"
         )
@@ -89,7 +89,7 @@ def _by_group(
         unit.setdefault(name, []).append(number - 1)
     if len(units) < 2:
         raise ArgumentError(f"`by` must cut the rows into two groups or more, not {len(units)}.")
-    found = bridged_each(fit, units, listener)
+    found, failures = bridged_each(fit, units, listener)
     values = np.array([found.get(unit, (np.nan, np.nan)) for unit in units])
     return CrossValidation(
         rows=tuple(units),
@@ -99,7 +99,7 @@ def _by_group(
         largest_error=LARGEST_ERROR,
         folds=len(units),
         by=heading,
-        failures=dict.fromkeys(units.keys() - found, "the fit without it is not to be relied on."),
+        failures=failures,
     )
 
 
@@ -114,7 +114,7 @@ def _labels(
                 f"`by` has {len(labels)} labels, but the fit used {size} rows: give one for each "
                 "of them."
             )
-        return labels, "by"
+        return labels, "group"
     columns = binding.tables.columns
     known = [name for name, column in columns.items() if column.axes == (axis,)]
     if by not in known:

@@ -35,7 +35,7 @@ def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener
         return replace(result, not_refitted=why)
     try:
         units = {(name, number): {name: [number - 1]} for name, number in rows}
-        found = bridged_each(fit, units, listener)
+        found, failures = bridged_each(fit, units, listener)
     except MillwrightError as failure:
         first = str(failure).splitlines()[0].rstrip(".")
         return replace(result, not_refitted=f"fitting again failed: {first}")
@@ -44,7 +44,10 @@ def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener
     for row, (value, error) in done.items():
         at = result.rows.index(row)
         values[at], errors[at] = value, error
-    failed = "" if len(done) == len(bad) else "the fits without it are not to be relied on"
+    failed = ""
+    if len(done) < len(bad):
+        why = next(iter(failures.values()), "the posterior changes too much without it")
+        failed = f"such a fit is not to be relied on ({why.rstrip('.')})"
     return replace(
         result,
         elpd_by_row=values,
@@ -59,7 +62,7 @@ def _not_mendable(bad: Rows, fit: Fit, verdict: Verdict) -> str:
     """Return why no row is fitted again; empty if they are to be."""
     if fit.record.origin is not Origin.CHAINS:
         return "only what chains of this library drew can be fitted again"
-    if not verdict.good:
+    if not verdict.sound:
         return "the verdict on the draws is not clean"
     if len(bad) > MOST_REFITS:
         return f"more than {MOST_REFITS} rows would take as many fits"

@@ -30,14 +30,16 @@ _UNKNOWN = (np.nan, np.nan)
 
 def bridged_each(
     fit: Fit, units: Mapping[Any, Places], listener: Listener
-) -> dict[Any, tuple[float, float]]:
+) -> tuple[dict[Any, tuple[float, float]], dict[Any, str]]:
     """Return the log predictive density of each unit given all else, with its standard error.
 
     Where a unit lies so far out that the fits with and without it hardly overlap, fits with a
-    part of its weight bridge the gap. Units without a fit to be relied on are not there.
+    part of its weight bridge the gap. Units without a fit to be relied on stand in the second
+    mapping, with the reason.
     """
     outcomes = list(dict.fromkeys(name for places in units.values() for name in places))
     found: dict[Any, tuple[float, float]] = {}
+    failures: dict[Any, str] = {}
     for powers in (_ALONE, _STEPS):
         left = {
             unit: places
@@ -45,8 +47,8 @@ def bridged_each(
             if not found.get(unit, _UNKNOWN)[1] <= LARGEST_ERROR
         }
         if left:
-            found |= _through(fit, outcomes, left, powers, listener)
-    return found
+            found |= _through(fit, outcomes, left, powers, listener, failures)
+    return found, {unit: why for unit, why in failures.items() if unit not in found}
 
 
 def weights_without(
@@ -68,6 +70,7 @@ def _through(
     units: Mapping[Any, Places],
     powers: Sequence[float],
     listener: Listener,
+    failures: dict[Any, str],
 ) -> dict[Any, tuple[float, float]]:
     """Return log predictive densities with errors, through fits with these powers of each unit."""
     binding = fit.draws.binding
@@ -76,7 +79,9 @@ def _through(
         for unit, places in units.items()
         for power in powers
     }
-    fits = fits_weighed(fit, weights, listener).fits
+    many = fits_weighed(fit, weights, listener)
+    failures.update({unit: why for (unit, _), why in many.failures.items()})
+    fits = many.fits
     result = {}
     for unit, places in units.items():
         if all((unit, power) in fits for power in powers):

@@ -25,6 +25,7 @@ from millwright.sampling.sampler import FitSettings
 
 __all__ = ["fits_to", "fits_weighed", "fitted_with"]
 
+_CAREFUL = 0.95
 _MOST_DRAWS = 1000
 """Of each chain of a fit with other weights: what it is for does not take more."""
 
@@ -95,20 +96,35 @@ def fits_to(
     seeds = {name: seed_of(seed, at) for at, name in enumerate(bindings, start=1)}
 
     def good(fits: Sequence[Fit]) -> list[bool]:
-        return [one.verdict.good for one in judged(fits)]
+        return [one.verdict.sound for one in judged(fits)]
 
     def keep(name: Any, found: Fit) -> None:
         """Nothing is stored."""
 
     result, complete = fit_many(bindings, plan, seeds, workers, good, keep, listener)
+    if complete:
+        doubtful = _set_apart(result)
+        if doubtful and plan.method is None:
+            # Smaller steps, before a fit is given up.
+            careful = replace(plan, target_acceptance=max(plan.target_acceptance, _CAREFUL))
+            some = {name: bindings[name] for name in doubtful}
+            again, complete = fit_many(some, careful, seeds, workers, good, keep, listener)
+            doubtful = _set_apart(again)
+            result.fits |= again.fits
+            result.failures |= again.failures
+        result.failures |= doubtful
     if not complete:
         raise Interrupted("The fits were stopped.")
-    for name, one in list(result.fits.items()):
-        verdict = judged([one])[0].verdict
-        if not verdict.good:
-            result.failures[name] = verdict.headline
-            del result.fits[name]
     return result
+
+
+def _set_apart(found: ManyFits) -> dict[Any, str]:
+    """Take out fits that are not to be relied on; return why not, by name."""
+    headlines = {name: judged([one])[0].verdict for name, one in found.fits.items()}
+    doubtful = {name: one.headline for name, one in headlines.items() if not one.sound}
+    for name in doubtful:
+        del found.fits[name]
+    return doubtful
 
 
 def _bound_again(fit: Fit, specification: Specification) -> Binding:

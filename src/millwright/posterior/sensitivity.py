@@ -30,7 +30,6 @@ from millwright.posterior.left_out import weights_without
 from millwright.posterior.power_changes import POWERS, Change, change_of_fits, change_of_weights
 from millwright.posterior.refits import fits_weighed
 from millwright.sampling.progress import Listener
-from millwright.wording import either
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -221,7 +220,7 @@ def _by_fits(
         for source in sources
         if source not in program.mapped and (source != LIKELIHOOD or not program.log_density_terms)
     ]
-    if not possible or not verdict.good or fit.record.origin is not Origin.CHAINS:
+    if not possible or not verdict.sound or fit.record.origin is not Origin.CHAINS:
         return {}
     every = [source for source in possible if source != LIKELIHOOD]
     weighs = outcomes if LIKELIHOOD in possible else []
@@ -288,10 +287,10 @@ def _weights(log: np.ndarray) -> tuple[np.ndarray, str]:
     weights /= weights.sum()
     share = 1 / (len(weights) * float(np.sum(weights**2)))
     if k > _HIGHEST_K or share < _LEAST_SHARE:
-        advice = either("under_priors({...})", "a fit of the changed sheet")
         return weights, (
             f"reweighting cannot follow a change of its power (Pareto k {k:.2f}, up to "
             f"{_HIGHEST_K} is good; {100 * share:.0f} % of the draws count, "
-            f"{100 * _LEAST_SHARE:.0f} % is needed). Try other priors by {advice}."
+            f"{100 * _LEAST_SHARE:.0f} % is needed). Fit under other priors of your own "
+            "(under_priors, or a changed sheet)."
         )
     return weights, ""
