@@ -102,7 +102,13 @@ class Path(unittest.TestCase):
         flat = mw.Model(priors={"m": "flat()"}, likelihood={"y": "normal(m, 1)"})
         weeks = mw.Model(priors={"m": "normal(0, 1)"}, likelihood={"day": "normal(m, 1)"})
         gaps = {"y": Y[:2], "day": [1.0, np.nan]}
+        scale = mw.Model(priors={"s": "half_normal(1)"}, likelihood={"y": "normal(0, s)"})
         calls = [
+            (
+                lambda: mw.evidence_path({"a": scale}, DATA, null={"s": 0}),
+                ArgumentError,
+                "its end",
+            ),
             (lambda: mw.evidence_path({"a": FREE}, DATA), ArgumentError, "two models"),
             (lambda: mw.evidence_path({"a": FREE, "b": 3}, DATA), ArgumentError, "a model"),
             (lambda: mw.evidence_path(two, DATA, order="week"), ArgumentError, "ties"),

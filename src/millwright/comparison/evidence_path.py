@@ -11,9 +11,11 @@ import numpy as np
 from millwright.checks import check_whole
 from millwright.comparison.path_steps import ModelSteps, model_steps, steps_at_point
 from millwright.display import Shown, frame_text
+from millwright.draws.known_priors import known_prior
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.evidence.bayes_factor import factor_sentence
 from millwright.evidence.evidence import STATED
+from millwright.evidence.points import inside_support
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.changed_priors import with_priors
 from millwright.modelling.data_sets import one_table
@@ -248,11 +250,17 @@ def _against_point(
     """Follow one model against itself with unknowns held at values."""
     (name, binding), *_ = bindings.items()
     unknowns = {part.name for part in binding.program.unknowns}
-    for held in null:
+    for held, value in null.items():
         if held not in unknowns:
             raise ArgumentError(
                 f"`null` holds `{held}`, which is no unknown of `{name}`."
                 f"{nearest(str(held), unknowns)} Unknowns: {', '.join(sorted(unknowns))}."
+            )
+        prior = known_prior(binding.specification, held)
+        if prior is not None and not inside_support(prior, value):
+            raise ArgumentError(
+                f"`null`: {held} = {value:g} is outside the range of that unknown, or at its end. "
+                "Write the model without it, and give both models."
             )
     key = f"{name} with {', '.join(f'{n} = {v:g}' for n, v in null.items())}"
     if unknowns == null.keys():

@@ -277,14 +277,16 @@ def _data_sets(
 
 
 def _columns(name: str, posterior: Posterior) -> Columns:
-    """Return the columns of a fit's one table."""
-    tables = posterior.draws.binding.tables
+    """Return the columns of a fit's one table that the model uses."""
+    program, tables = posterior.draws.binding.program, posterior.draws.binding.tables
+    used = {*program.column_axes, *(part.name for part in program.outcomes)}
     if list(tables.sizes) != ["row"] or tables.matrix_labels or tables.sizes["row"] < 1:
         raise ModelError(f"`{name}` does not have its data in one plain table.")
-    single = [one.name for one in tables.columns.values() if one.axes != ("row",)]
+    columns = [one for one in tables.columns.values() if one.name in used]
+    single = [one.name for one in columns if one.axes != ("row",)]
     if single:
         raise ModelError(f"`{name}` has data that are no column of its table: {single[0]}.")
-    return {column.name: column.values for column in tables.columns.values()}
+    return {column.name: column.values for column in columns}
 
 
 def _of_frame(frame: pd.DataFrame, own: Columns, outcomes: Mapping[str, Any]) -> Columns:

@@ -10,7 +10,7 @@ import numpy as np
 
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.labelled_draws import from_positions
-from millwright.errors import ArgumentError, ModelError
+from millwright.errors import ModelError
 from millwright.evidence.along_rows import AlongRows, Particles, along_rows
 from millwright.evidence.annealed import SplitValues, resampled
 from millwright.evidence.of_fit import density_in_pieces, split_in_pieces
@@ -89,8 +89,6 @@ def steps_at_point(
 
     Raises
     ------
-    ArgumentError
-        If the values are at an end of the range of the unknowns, or outside.
     ModelError
         As for `model_steps`.
     """
@@ -103,11 +101,6 @@ def steps_at_point(
     }
     with np.errstate(all="ignore"):
         position = positions_from(binding, binding.evaluation(held))
-    if not np.isfinite(position).all():
-        held_at = ", ".join(f"{unknown} = {value:g}" for unknown, value in null.items())
-        raise ArgumentError(
-            f"{held_at} is outside the range of that unknown in `{name}`, or at its end."
-        )
     values = [
         float(split_in_pieces(target_of_first_rows(binding, axis, int(count)))(position)[1][0])
         for count in rows

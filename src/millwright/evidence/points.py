@@ -25,7 +25,15 @@ from millwright.language.tree import Label, Lookup, Name, Node, Number, Operatio
 from millwright.modelling.space import free_of, onto_support, places
 from millwright.modelling.specification import Part
 
-__all__ = ["FARTHEST", "Point", "far_away", "log_likelihood_at", "point_factor", "point_of"]
+__all__ = [
+    "FARTHEST",
+    "Point",
+    "far_away",
+    "inside_support",
+    "log_likelihood_at",
+    "point_factor",
+    "point_of",
+]
 
 FARTHEST = 3.0
 """How many standard deviations from the mean a density is estimated; kernels fail earlier."""
@@ -122,6 +130,12 @@ def _placed(
         free=np.inf if edge or _at_edge(known, value) else free,
         log_prior=log_prior,
     )
+
+
+def inside_support(known: KnownPrior, value: float) -> bool:
+    """Whether a value lies in the support of a prior, and not at its end."""
+    within = known.family.support(known.values).contains(np.array([value])).all()
+    return bool(within) and not _at_edge(known, value)
 
 
 def _at_edge(known: KnownPrior, value: float) -> bool:

@@ -118,7 +118,7 @@ def own_density(binding: Binding) -> OwnDensity | None:
     """Return the short way for a bound model, or None if it needs the long one."""
     program = binding.program
     names = [part.name for part in program.unknowns]
-    if len(program.log_density_terms) != 1 or program.outcomes:
+    if len(program.log_density_terms) != 1 or program.outcomes or program.weighted:
         return None
     call = program.log_density_terms[0].expression
     if not isinstance(call, Call) or call.function not in program.foreign_by_name:

@@ -48,7 +48,9 @@ def weighed(binding: Binding, weights: Mapping[str, np.ndarray]) -> Binding:
 def row_axis(binding: Binding, part: Part) -> str | None:
     """Return the axis whose rows each give one value of an outcome from their own data alone."""
     axes = dict(binding.program.outcome_axes)[part.name]
-    if len(axes) == 1 and is_rows(axes[0]) and may_repeat(binding, axes[0], [part]):
+    # Weights change the log density, and no log likelihood.
+    plain = replace(binding, program=replace(binding.program, weighted=()))
+    if len(axes) == 1 and is_rows(axes[0]) and may_repeat(plain, axes[0], [part]):
         return axes[0]
     return None
 

@@ -161,7 +161,10 @@ class PriorSensitivity(Shown):
                 f"Fitted again under powers of 0.8 and 1.25, since reweighting could not follow: "
                 f"{again} (these numbers have a Monte Carlo error of a few hundredths)."
             )
-        lines += [f"The prior of `{name}`: {why}" for name, why in self.unknown.items()]
+        lines += [
+            f"The {LIKELIHOOD if name == LIKELIHOOD else f'prior of `{name}`'}: {why}"
+            for name, why in self.unknown.items()
+        ]
         return "\n".join(lines)
 
 
