@@ -23,7 +23,13 @@ SHEETS = {
     "decision": ("posterior-densities", "decision"),
     "groups": ("intervals", "shrinkage"),
     "many-fits": ("data-sets", "calibration"),
-    "weighing": ("model-probabilities", "average", "prior-sensitivity"),
+    "weighing": (
+        "model-probabilities",
+        "average",
+        "prior-sensitivity",
+        "evidence-path",
+        "expected-evidence",
+    ),
 }
 """Pictures of several figures, one under the other."""
 
@@ -113,7 +119,8 @@ def pictures() -> dict[str, Figure]:
     # Few rows, so that the data leave some doubt.
     few = data.iloc[:5]
     doubtful = model.fit(few, seed=7, progress=False)
-    level = mw.Model.read(mw.demo.sheet_path("flat.toml")).fit(few, seed=7, progress=False)
+    flat = mw.Model.read(mw.demo.sheet_path("flat.toml"))
+    level = flat.fit(few, seed=7, progress=False)
     return {
         "data-sets": plots.intervals(
             model.fit_each(lofts(), by="loft", seed=7, progress=False), "drying"
@@ -127,7 +134,15 @@ def pictures() -> dict[str, Figure]:
         "average": plots.average(
             mw.average({"line": doubtful, "flat": level}, zero=["drying"]), ["start", "drying"]
         ),
-        "prior-sensitivity": plots.prior_sensitivity(doubtful.prior_sensitivity()),
+        "prior-sensitivity": plots.prior_sensitivity(doubtful.prior_sensitivity(progress=False)),
+        "evidence-path": plots.evidence_path(
+            mw.evidence_path({"line": model, "flat": flat}, data, first=3)
+        ),
+        "expected-evidence": plots.expected_evidence(
+            mw.expected_evidence(
+                {"line": doubtful, "flat": level}, rows=3, replications=100, progress=False
+            )
+        ),
         "overview": plots.overview(posterior),
         "traces": plots.trace(posterior),
         "rank-counts": plots.rank_counts(posterior),

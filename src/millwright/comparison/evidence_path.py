@@ -12,6 +12,7 @@ from millwright.checks import check_whole
 from millwright.comparison.path_steps import ModelSteps, model_steps, steps_at_point
 from millwright.display import Shown, frame_text
 from millwright.draws.known_priors import known_prior
+from millwright.draws.numbers import fixed
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.evidence.bayes_factor import factor_sentence
 from millwright.evidence.evidence import STATED
@@ -123,6 +124,17 @@ class EvidencePath(Shown):
             frame["its standard error"] = self.log_factor_errors
         return frame.set_axis(pd.Index(list(self.steps), name="step"))
 
+    def _shown(self) -> pd.DataFrame:
+        frame = self.table()
+        for column in frame.columns[1:]:
+            frame[column] = [fixed(float(value), 3) for value in frame[column]]
+        if self.sampled:
+            frame["its standard error"] = [
+                "< 0.001" if error < 0.001 else fixed(float(error), 3)
+                for error in self.log_factor_errors
+            ]
+        return frame
+
     @property
     def record(self) -> dict[str, Any]:
         """All of it as plain values."""
@@ -155,7 +167,7 @@ class EvidencePath(Shown):
             [
                 f"After all {self.rows[-1]} rows: "
                 + factor_sentence(last, float(self.log_factor_errors[-1]), *self.models),
-                frame_text(self.table(), 20),
+                frame_text(self._shown(), 20),
                 *left,
                 _STOPPING,
             ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.ticker import MaxNLocator
 
 from millwright.comparison.evidence_path import EvidencePath
 from millwright.errors import ArgumentError
@@ -80,6 +81,7 @@ def evidence_path(
                         color=INK,
                     )
         panel.set_yticks(*factor_ticks(reach))
+        panel.xaxis.set_major_locator(MaxNLocator(integer=True))
         panel.set_xlabel("number of rows")
         panel.set_ylabel(f"Bayes factor, {one} over {other}")
         return finish(
