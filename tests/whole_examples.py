@@ -51,6 +51,12 @@ class WholeExamples(Prints):
     def test_graded_loaves(self):
         self.check("graded_loaves.py", "Verdict: Converged", "share of fine", "most probable")
 
+    def test_many_lofts(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("Calibrated", "Loft 12", "within three sds in 12 of 12")
+            self.check("many_lofts.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 2)
+
     def test_on_a_cluster(self):
         self.check("on_a_cluster.py", "evaluate the model: 2", "one worker killed: True")
 

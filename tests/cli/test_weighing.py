@@ -38,6 +38,15 @@ class Weighing(unittest.TestCase):
         self.assertAlmostEqual(record["log_bayes_factors"]["line"]["flat"], logs[0] - logs[1])
         self.assertEqual(self.here("compare", "line", "flat", "--by", "x").returncode, 2)
 
+    def test_comparison_by_folds_and_groups(self):
+        done = self.here("compare", "line", "flat", "--folds", 4, "--json")
+        record = json.loads(done.stdout)["cross_validation"]
+        self.assertEqual(list(record), ["line", "flat"])
+        self.assertGreater(record["line"]["elpd"], record["flat"]["elpd"])
+        for wrong in (("--left-out", "lofts"), ("--by", "evidence", "--folds", 3)):
+            self.assertEqual(self.here("compare", "line", "flat", *wrong).returncode, 2)
+        self.assertEqual(self.here("compare", "line", "flat", "--no-repair").returncode, 0)
+
     def test_bayes_factors_and_sensitivity(self):
         done = self.here("ask", "line", "drying < -0.55", "--bayes-factor", "--json")
         found = json.loads(done.stdout)["drying < -0.55"]

@@ -145,6 +145,31 @@ class Exact(unittest.TestCase):
         self.assertTrue(found.trusted, str(found))
         self.assertIn("no missing values", str(found))
 
+    def test_a_process_with_known_constants(self):
+        x = np.linspace(0, 4, 9)
+        y = np.sin(x) + RANDOM.normal(0, 0.2, 9)
+        model = mw.Model(
+            priors={"height": "normal(0, 1)"},
+            likelihood={
+                "y": "gaussian_process(height, noise=0.2, "
+                "kernel=squared_exponential(x, scale=1, length=1.5))"
+            },
+        )
+        distance = x[:, None] - x
+        covariance = np.exp(-0.5 * (distance / 1.5) ** 2) + 0.04 * np.eye(9) + 1.0
+        exact = stats.multivariate_normal(np.zeros(9), covariance).logpdf(y)
+        self.near(fit(model, {"x": x, "y": y}), exact)
+
+    def test_thirty_unknowns(self):
+        x, y = RANDOM.normal(size=(2, 60))
+        day = np.repeat(np.arange(30), 2)
+        model = mw.Model(
+            priors={"m": "normal(0, 1) per day"}, likelihood={"y": "normal(m[day] + x, 1)"}
+        )
+        covariance = np.eye(60) + (day[:, None] == day)
+        exact = stats.multivariate_normal(np.zeros(60), covariance).logpdf(y - x)
+        self.near(fit(model, {"x": x, "y": y, "day": day}, draws=1000), exact)
+
     def test_many_rows_that_are_gathered(self):
         x = RANDOM.uniform(0, 1, 1500)
         y = 1 + 2 * x + RANDOM.normal(0, 0.5, 1500)

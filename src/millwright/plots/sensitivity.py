@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.distributions import on_numpy
 from millwright.draws.intervals import kind_words
+from millwright.draws.known_priors import known_prior
 from millwright.errors import ArgumentError
 from millwright.plots.bars import bars, label_rows
 from millwright.plots.choose import chosen_names
 from millwright.plots.curves import density_curves, name_curves
 from millwright.plots.panels import Size, panel_grid, single_panel
-from millwright.plots.style import BLUE, GREY, INK, RED, finish, light_grid, styled, tint
+from millwright.plots.style import BLUE, CHAINS, GREY, INK, RED, finish, light_grid, styled, tint
 from millwright.posterior.sensitivity import LIKELIHOOD, NOTABLE, PriorSensitivity
 from millwright.posterior.under_priors import UnderPriors
 from millwright.wording import visible
@@ -130,10 +134,26 @@ def under_priors(
             first = next(iter(singles))
             if first in heights:
                 axes.fill_between(grid, heights[first], color=tint(BLUE, 0.3), lw=0)
+            _draw_priors(axes, found, name, grid)
             axes.set_title(name)
         name_curves(panels[0], list(singles), 1.8)
         figure.legend(loc="upper right", ncols=min(4, len(singles)), fontsize=10)
-        return finish(figure, "The posterior under other priors", _words(found), text)
+        words = f"Dotted: the priors, on the same scale. {_words(found)}"
+        return finish(figure, "The posterior under other priors", words, text)
+
+
+def _draw_priors(axes: Axes, found: UnderPriors, name: str, grid: np.ndarray) -> None:
+    """Draw the prior of each set where it rests on numbers alone, in the colour of its curve."""
+    top = axes.get_ylim()[1]
+    for number, posterior in enumerate(found.posteriors.values()):
+        prior = known_prior(posterior.draws.binding.specification, name)
+        if prior is not None:
+            with np.errstate(all="ignore"):
+                log = prior.family.log_density(on_numpy, grid, prior.values)
+            colour, _ = CHAINS[number % len(CHAINS)]
+            axes.plot(grid, np.exp(np.asarray(log)), color=colour, ls=":", lw=1.6)
+    # A prior much higher than the posteriors would squash them.
+    axes.set_ylim(0, top)
 
 
 def _intervals(found: UnderPriors, name: str, size: Size | None, text: bool) -> Figure:
