@@ -185,6 +185,13 @@ class CrossValidation(unittest.TestCase):
         self.assertIn("unreliable groups", found.table())
         self.assertIn("leaving out each of 6 groups", str(found))
         self.assertNotIn("effective parameters", found.table())
+        gap = posterior.cross_validation(by=STONES, progress=False).elpd_by_row
+        gap = plain.cross_validation(by=STONES, progress=False).elpd_by_row - gap
+        row = found.table().loc["plain"]
+        self.assertAlmostEqual(row["elpd difference"], gap.sum())
+        self.assertAlmostEqual(row["SE of difference"], np.sqrt(6) * gap.std(ddof=1))
+        with self.assertRaisesRegex(ArgumentError, "call that model otherwise"):
+            mw.compare(by=posterior, plain=plain)
 
     def test_bad_calls(self):
         posterior, _ = groups()

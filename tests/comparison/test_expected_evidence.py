@@ -6,7 +6,7 @@ import numpy as np
 from scipy import stats
 
 import millwright as mw
-from millwright.errors import ArgumentError, DataError
+from millwright.errors import ArgumentError, DataError, ModelError
 from tests.evidence.test_evidence import fit
 
 Y = np.random.default_rng(3).normal(0.3, 1, 12)
@@ -61,7 +61,18 @@ class Expected(unittest.TestCase):
             mw.Model(priors={"m": "normal(0, 1) per day"}, likelihood={"y": "normal(m[day], 1)"}),
             {"y": Y, "day": np.repeat(["a", "b"], 6)},
         )
+        process = fit(
+            mw.Model(
+                priors={"s": "half_normal(1)"},
+                likelihood={
+                    "y": "gaussian_process(0, kernel=squared_exponential(x, scale=s, length=1), "
+                    "noise=1)"
+                },
+            ),
+            {"y": Y, "x": np.arange(12.0)},
+        )
         calls = [
+            (lambda: mw.expected_evidence({**one, "gp": process}), ModelError, "for themselves"),
             (lambda: mw.expected_evidence(one), ArgumentError, "two fits"),
             (lambda: mw.expected_evidence(self.fits, rows=0), ArgumentError, "rows"),
             (lambda: mw.expected_evidence(self.fits, threshold=1), ArgumentError, "threshold"),

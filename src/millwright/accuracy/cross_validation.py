@@ -62,7 +62,12 @@ class CrossValidation(Shown):
     @property
     def se(self) -> float:
         """Standard error of the sum over rows or groups."""
-        return float(np.sqrt(len(self.elpd_by_row)) * self.elpd_by_row.std(ddof=1))
+        return self.sum_error(self.elpd_by_row)
+
+    @staticmethod
+    def sum_error(by_row: np.ndarray) -> float:
+        """Return the standard error of a sum over rows or groups, which may be few."""
+        return float(np.sqrt(by_row.size) * by_row.std(ddof=1))
 
     @property
     def unreliable(self) -> tuple[Any, ...]:

@@ -39,8 +39,6 @@ class LeaveOneOut(Shown):
         Pareto k of each row.
     k_limit
         Largest k with a reliable estimate, for this number of draws.
-    effective_parameters
-        log likelihood minus elpd, summed over rows.
     log_likelihood
         Log predictive density of the rows at draws that have seen them, summed.
     refitted
@@ -56,7 +54,6 @@ class LeaveOneOut(Shown):
     elpd_by_row: np.ndarray = field(repr=False)
     k: np.ndarray = field(repr=False)
     k_limit: float
-    effective_parameters: float
     log_likelihood: float = field(repr=False)
     refitted: Rows = ()
     refit_errors: np.ndarray = field(default_factory=lambda: np.zeros(0), repr=False)
@@ -68,9 +65,19 @@ class LeaveOneOut(Shown):
         return float(self.elpd_by_row.sum())
 
     @property
+    def effective_parameters(self) -> float:
+        """Log predictive density at draws that have seen the rows, minus elpd."""
+        return self.log_likelihood - self.elpd
+
+    @property
     def se(self) -> float:
         """Standard error of the sum over rows."""
-        return float(np.sqrt(len(self.elpd_by_row)) * self.elpd_by_row.std())
+        return self.sum_error(self.elpd_by_row)
+
+    @staticmethod
+    def sum_error(by_row: np.ndarray) -> float:
+        """Return the standard error of a sum over rows."""
+        return float(np.sqrt(by_row.size) * by_row.std())
 
     @property
     def unreliable(self) -> Rows:
@@ -152,7 +159,6 @@ def leave_one_out(draws: Draws) -> LeaveOneOut:
         elpd_by_row=elpd,
         k=k,
         k_limit=highest_good_k(int(np.prod(draws.shape))),
-        effective_parameters=float(np.sum(in_sample - elpd)),
         log_likelihood=float(np.sum(in_sample)),
     )
 

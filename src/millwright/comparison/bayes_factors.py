@@ -14,15 +14,13 @@ from millwright.display import Shown, text_table
 from millwright.draws.numbers import fixed, share_text
 from millwright.errors import ArgumentError, nearest
 from millwright.evidence.bayes_factor import factor_sentence, factor_text
-from millwright.evidence.evidence import Evidence, log_text
+from millwright.evidence.evidence import STATED, Evidence, log_text
 from millwright.posterior.posterior import Posterior
 
 if TYPE_CHECKING:
     import pandas as pd
 
 __all__ = ["BayesFactors", "bayes_factors", "prior_weights", "weighed"]
-
-_STATED = 2.5
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -124,7 +122,7 @@ class BayesFactors(Shown):
     def __str__(self) -> str:
         posterior = self.posterior
         names = list(self.evidences)
-        errors = [_STATED * one.standard_error for one in self.evidences.values()]
+        errors = [STATED * one.standard_error for one in self.evidences.values()]
         columns = {
             "log evidence": [
                 log_text(one.log_value, one.standard_error) for one in self.evidences.values()
@@ -159,7 +157,7 @@ class BayesFactors(Shown):
                 text_table(names, cells),
                 "How many times as probable the data are under the model of a row as over the "
                 "model of a column; above 1 favours the row. Posterior probabilities are among "
-                f"these {len(names)} models only. +-: {_STATED} standard errors.",
+                f"these {len(names)} models only. +-: {STATED} standard errors.",
                 *doubts,
             ]
         )

@@ -50,7 +50,7 @@ class Comparison(Shown):
                 "elpd": result.elpd,
                 "SE": result.se,
                 "elpd difference": float(gap.sum()),
-                "SE of difference": float(np.sqrt(gap.size) * gap.std()),
+                "SE of difference": result.sum_error(gap),
             }
             if isinstance(result, LeaveOneOut):
                 row["effective parameters"] = result.effective_parameters
@@ -141,6 +141,9 @@ def compare(
     ArgumentError
         For fewer than two, or for models of different outcomes.
     """
+    for name, value in (("repair", repair), ("folds", folds), ("by", by), ("progress", progress)):
+        if isinstance(value, Posterior):
+            raise ArgumentError(f"`{name}` is a setting of compare(): call that model otherwise.")
     return compared(posteriors, repair, folds, by, progress)
 
 

@@ -156,6 +156,10 @@ class EvidencePath(Shown):
         last = float(self.log_factors[-1])
         left = []
         if self.sampled:
+            lost = int(np.sum(~np.isfinite(self.log_factor_errors)))
+            if lost:
+                steps = "1 step" if lost == 1 else f"{lost} steps"
+                left.append(f"At {steps} no error is known: DO NOT RELY on the factor there.")
             worst = STATED * float(np.nanmax(self.log_factor_errors, initial=0.0))
             left.append(
                 "Evidences by "

@@ -21,6 +21,7 @@ from millwright.evidence.bayes_factor import factor_text
 from millwright.evidence.of_fit import bridged_evidence
 from millwright.modelling.binding import bind
 from millwright.modelling.data_sets import one_table
+from millwright.modelling.left_out import row_axis
 from millwright.posterior.posterior import Posterior
 from millwright.posterior.refits import fits_to
 from millwright.sampling.progress import Listener
@@ -51,6 +52,8 @@ class ExpectedEvidence(Shown):
         Bayes factor from which on evidence is called conclusive.
     lost
         How many simulated data sets gave no evidence to be relied on, by model.
+    reasons
+        Why the Bayes factor of the rows that are there is not to be trusted, if so.
     """
 
     models: tuple[str, str]
@@ -59,6 +62,7 @@ class ExpectedEvidence(Shown):
     now: float
     threshold: float
     lost: Mapping[str, int]
+    reasons: tuple[str, ...] = ()
 
     def shares(self, source: str) -> dict[str, float]:
         """Return which shares of data sets from a model are conclusive for it, misleading, open.
@@ -113,6 +117,7 @@ class ExpectedEvidence(Shown):
             "log_bayes_factors": {n: logs.tolist() for n, logs in self.log_factors.items()},
             "shares": {name: self.shares(name) for name in self.log_factors},
             "lost": dict(self.lost),
+            "reasons": list(self.reasons),
         }
 
     def __str__(self) -> str:
@@ -143,6 +148,7 @@ class ExpectedEvidence(Shown):
             for name, lost in self.lost.items()
             if lost
         ]
+        lines += [f"NOT TO BE TRUSTED: {reason}" for reason in self.reasons]
         return "\n".join(lines)
 
 
@@ -206,12 +212,13 @@ def expected_evidence(
     if not threshold > 1:
         raise ArgumentError(f"`threshold` must be above 1, not {threshold!r}.")
     one, other = found
-    now = {name: fit.evidence().log_value for name, fit in found.items()}
+    columns = {name: _columns(name, fit) for name, fit in found.items()}
+    now = {name: fit.evidence() for name, fit in found.items()}
     if data is not None:
         rows = len(one_table(data, "Further rows stand in a table"))
     logs, lost = {}, {}
     for at, source in enumerate(found):
-        sets = _data_sets(found, source, data, rows, replications, seed + at)
+        sets = _data_sets(found, columns, source, data, rows, replications, seed + at)
         evidences = {
             name: _evidences(fit, sets[name], seed, workers, progress)
             for name, fit in found.items()
@@ -228,9 +235,14 @@ def expected_evidence(
         models=(one, other),
         rows=rows,
         log_factors=logs,
-        now=now[one] - now[other],
+        now=now[one].log_value - now[other].log_value,
         threshold=float(threshold),
         lost=lost,
+        reasons=tuple(
+            f"the evidence of `{name}`: {made.reasons[0]}"
+            for name, made in now.items()
+            if not made.trusted
+        ),
     )
 
 
@@ -239,6 +251,7 @@ Columns = dict[str, np.ndarray]
 
 def _data_sets(
     found: Mapping[str, Posterior],
+    columns: Mapping[str, Columns],
     source: str,
     data: Any,
     rows: int,
@@ -246,7 +259,6 @@ def _data_sets(
     seed: int,
 ) -> dict[str, list[Columns]]:
     """Return for each model its data with further rows from one of them, once a replication."""
-    columns = {name: _columns(name, one) for name, one in found.items()}
     generator = generator_of(seed, Stream.SIMULATION)
     posterior = found[source]
     outcomes = {part.name: part for part in posterior.draws.binding.program.outcomes}
@@ -277,11 +289,28 @@ def _data_sets(
 
 
 def _columns(name: str, posterior: Posterior) -> Columns:
-    """Return the columns of a fit's one table that the model uses."""
-    program, tables = posterior.draws.binding.program, posterior.draws.binding.tables
+    """Return the columns of a fit's one table that the model uses.
+
+    Raises
+    ------
+    ModelError
+        For several tables, or rows that do not stand for themselves: further ones could not be
+        drawn by themselves.
+    """
+    binding = posterior.draws.binding
+    program, tables = binding.program, binding.tables
+    if any(row_axis(binding, part) is None for part in program.outcomes):
+        raise ModelError(
+            f"The rows of `{name}` are not single observations that stand for themselves (they "
+            "depend on each other, have gaps or vectors, or unknowns of their own), so further "
+            "ones cannot be drawn one by one."
+        )
     used = {*program.column_axes, *(part.name for part in program.outcomes)}
     if list(tables.sizes) != ["row"] or tables.matrix_labels or tables.sizes["row"] < 1:
-        raise ModelError(f"`{name}` does not have its data in one plain table.")
+        raise ModelError(
+            f"`{name}` does not have its data in one plain table: give several tables as one, and "
+            "the columns of a matrix one by one."
+        )
     columns = [one for one in tables.columns.values() if one.name in used]
     single = [one.name for one in columns if one.axes != ("row",)]
     if single:

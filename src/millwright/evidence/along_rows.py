@@ -11,7 +11,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.optimize import brentq
 from scipy.special import logsumexp
 
 from millwright.evidence.annealed import (
@@ -21,13 +20,15 @@ from millwright.evidence.annealed import (
     SplitValues,
     finite,
     moved,
+    next_power,
     resampled,
 )
 
 __all__ = ["AlongRows", "Particles", "along_rows"]
 
 PARTICLES = 4000
-_EFFECTIVE = 0.5
+_EFFECTIVE = 0.6
+"""Share of particles that must be effective after a row: a little more than within it."""
 _MOST_POWERS = 400
 
 
@@ -113,7 +114,7 @@ def _run(
         after = finite(*following(at))[1]
         power = 0.0
         for _ in range(_MOST_POWERS):
-            more = _largest_power(logs, after - before, power)
+            more = next_power(after - before, power, logs)
             logs = logs + (more - power) * (after - before)
             total += float(logsumexp(logs))
             logs = logs - logsumexp(logs)
@@ -127,7 +128,7 @@ def _run(
             after = before + gain
         else:
             return [*result, *[-np.inf] * (len(counts) - len(result))]
-        if _effective(logs) < _EFFECTIVE * len(logs) * 1.2:
+        if _effective(logs) < _EFFECTIVE * len(logs):
             at = at[resampled(logs, generator)]
             here = finite(*following(at))
             at, _, after, size = moved(at, *here, 1.0, size, following, generator)
@@ -154,17 +155,3 @@ class _Gains:
 def _effective(logs: np.ndarray) -> float:
     """Return the effective number of particles with these normalised log weights."""
     return float(np.exp(-logsumexp(2 * logs)))
-
-
-def _largest_power(logs: np.ndarray, gain: np.ndarray, power: float) -> float:
-    """Return the largest power of the new rows, up to 1, that leaves half effective."""
-
-    def left(more: float) -> float:
-        found = logs + (more - power) * gain
-        return _effective(found - logsumexp(found)) / len(logs) - _EFFECTIVE
-
-    if left(1.0) >= 0:
-        return 1.0
-    if left(power + 1e-12) <= 0:
-        return min(1.0, power + 1e-9)
-    return float(brentq(left, power + 1e-12, 1.0, xtol=1e-12, rtol=1e-8))

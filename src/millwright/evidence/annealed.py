@@ -24,6 +24,7 @@ __all__ = [
     "annealed",
     "finite",
     "moved",
+    "next_power",
     "resampled",
 ]
 
@@ -94,7 +95,7 @@ def _run(
     power, total = 0.0, 0.0
     size = 1.0
     for _ in range(_MOST_POWERS):
-        following = _next_power(likelihood, power)
+        following = next_power(likelihood, power)
         weights = (following - power) * likelihood
         total += float(logsumexp(weights) - np.log(particles))
         power = following
@@ -112,11 +113,14 @@ def finite(prior: np.ndarray, likelihood: np.ndarray) -> tuple[np.ndarray, np.nd
     return np.where(bad, -np.inf, prior), np.where(bad, -1e300, np.maximum(likelihood, -1e300))
 
 
-def _next_power(likelihood: np.ndarray, power: float) -> float:
-    """Return the largest power at which half of the particles stay effective."""
+def next_power(likelihood: np.ndarray, power: float, weights: np.ndarray | float = 0.0) -> float:
+    """Return the largest power, up to 1, at which half of the particles stay effective.
+
+    `weights` are log weights that the particles have already.
+    """
 
     def effective(following: float) -> float:
-        logs = (following - power) * likelihood
+        logs = weights + (following - power) * likelihood
         return float(np.exp(2 * logsumexp(logs) - logsumexp(2 * logs)) / len(logs)) - _EFFECTIVE
 
     if effective(1.0) >= 0:

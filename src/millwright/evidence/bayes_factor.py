@@ -9,10 +9,10 @@ import numpy as np
 
 from millwright.display import Shown
 from millwright.draws.numbers import share_text
+from millwright.evidence.evidence import STATED
 
 __all__ = ["BayesFactor", "factor_text", "range_of_factor", "strength"]
 
-_STATED = 2.5
 _LARGEST = 6.0
 """Beyond 10^6 only the size is written."""
 
@@ -113,7 +113,7 @@ def strength(log_value: float) -> str:
 
 def range_of_factor(log_value: float, error: float) -> str:
     """Return the range of 2.5 standard errors around a Bayes factor."""
-    low, high = log_value - _STATED * error, log_value + _STATED * error
+    low, high = log_value - STATED * error, log_value + STATED * error
     if not np.isfinite(error):
         return "its error is not known"
     if factor_text(low) == factor_text(high):

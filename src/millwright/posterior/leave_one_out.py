@@ -51,7 +51,6 @@ def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener
     return replace(
         result,
         elpd_by_row=values,
-        effective_parameters=float(result.log_likelihood - values.sum()),
         refitted=tuple(done),
         refit_errors=errors,
         not_refitted=failed,

@@ -100,8 +100,9 @@ def report(
         if not isinstance(one, Decision):
             raise ArgumentError(f"`decisions` holds results of decide(), not {one!r}.")
     check_new(Path(path), replace)
+    further = further_results(posterior, results)
     content = _content(posterior, names, decisions, statements, compare_with or {}, level, name)
-    content["further"] = further_results(posterior, results)
+    content["further"] = further
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     template = files("millwright.reporting").joinpath("page.html").read_text("utf-8")
     write_new(Path(path), environment.from_string(template).render(content), replace)
