@@ -22,7 +22,7 @@ __version__ = "0.1.0"
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from millwright import demo as demo, errors as errors, plots as plots
+    from millwright import demo as demo, errors as errors, plots as plots, studies as studies
     from millwright.comparison.averaging import average as average
     from millwright.comparison.bayes_factors import bayes_factors as bayes_factors
     from millwright.comparison.compare import compare as compare
@@ -162,7 +162,7 @@ _PLACES = {
     "Target": "millwright.models.target",
     "Tempering": "millwright.sampling.methods",
 }
-_MODULES = ("demo", "errors", "plots")
+_MODULES = ("demo", "errors", "plots", "studies")
 _DISTRIBUTIONS = (
     "autoregressive",
     "bernoulli",

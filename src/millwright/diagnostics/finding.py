@@ -116,6 +116,10 @@ class Sampling:
         Fewest journeys along a tempering ladder of any chain, and the lowest rate of exchange.
     approximation_k
         For draws from an approximation, the Pareto k of its ratios to the posterior.
+    exact
+        Whether the draws are independent ones of the posterior itself.
+    light
+        Quantities that are known to have all moments.
     modes
         Separate modes found before sampling.
     repeated
@@ -140,6 +144,8 @@ class Sampling:
     divergent_at: str = ""
     round_trips: tuple[int, float] | None = None
     approximation_k: float | None = None
+    exact: bool = False
+    light: frozenset[str] = frozenset()
     repeated: tuple[int, int] = (0, 0)
     modes: Any = None
 

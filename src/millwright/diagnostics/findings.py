@@ -30,6 +30,8 @@ def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
     """Return what is wrong, the most harmful first."""
     if made.approximation_k is not None:
         return [approximation_finding(made.approximation_k)]
+    if made.exact:
+        return [*value_findings(measures), *repeated_findings(made)]
     findings = [
         *plan_findings(made),
         *stuck_findings(made),
@@ -38,7 +40,7 @@ def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
         *r_hat_findings(measures, made),
         *divergence_findings(made),
         *ess_findings(measures, made),
-        *tail_findings(measures),
+        *tail_findings(measures, made.light),
         *repeated_findings(made),
         *trip_findings(made),
         *energy_findings(made.energy),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 
 from millwright.diagnostics.disagreement import groups_apart, what_differs
@@ -124,14 +126,15 @@ def ess_findings(measures: Measures, made: Sampling) -> list[Finding]:
     ]
 
 
-def tail_findings(measures: Measures) -> list[Finding]:
-    """Warn of moments that do not exist, or only just.
+def tail_findings(measures: Measures, light: Collection[str] = ()) -> list[Finding]:
+    """Warn of moments that do not exist, or only just; not of quantities known to have them.
 
     Measured over 100 fits each: a Cauchy density is flagged in 99 or more, a Student-t with 3
     degrees of freedom, whose k is 1/3, in none; one with 2, whose k is 1/2, in few.
     """
     least = measures.tails - _STANDARD_ERRORS * measures.tail_errors
     sure = (measures.tails > _NO_SD) & (least > _SURE)
+    sure &= np.array([name.split("[")[0] not in light for name in measures.names], dtype=bool)
     heavy = _names(measures, sure, measures.tails)
     if not heavy:
         return []

@@ -36,11 +36,14 @@ class Verdict:
         The numbers behind the verdict, each with its threshold and direction.
     approximation
         Whether the draws come from an approximation of the posterior.
+    exact
+        Whether they are independent draws of the posterior itself.
     """
 
     findings: tuple[Finding, ...]
     facts: tuple[str, ...]
     approximation: bool = False
+    exact: bool = False
 
     @property
     def good(self) -> bool:
@@ -66,7 +69,7 @@ class Verdict:
             return "NOT CONVERGED: do not use these results."
         if "caution" in weights:
             return "USE WITH CARE: parts of these results may be off."
-        return "Converged: no problem found."
+        return f"{'Exact' if self.exact else 'Converged'}: no problem found."
 
     def __str__(self) -> str:
         return self.told(for_python)
@@ -118,6 +121,9 @@ def judge(measures: Measures, made: Sampling, remarks: tuple[str, ...] = ()) -> 
     findings = tuple(all_findings(measures, made))
     if made.approximation_k is not None:
         return Verdict(findings, (f"{made.total} independent draws.", *remarks), True)
+    if made.exact:
+        said = f"{made.total} independent draws of the exact posterior: nothing had to converge."
+        return Verdict(findings, (said, *remarks), exact=True)
     return Verdict(findings, (*_facts(measures, made), *remarks))
 
 

@@ -147,9 +147,9 @@ def refuse_improper_priors(draws: Draws, what: str) -> None:
 
 def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
     program = fit.draws.binding.program
-    if fit.record.origin is not Origin.CHAINS:
+    if fit.record.origin not in (Origin.CHAINS, Origin.EXACT):
         raise ModelError(
-            "An evidence needs draws that chains made here from the model, and the origin of "
+            "An evidence needs draws that were made here from the model, and the origin of "
             f"these is: {fit.record.origin.value}. Fit the model."
         )
     refuse_improper_priors(fit.draws, "the evidence")

@@ -10,7 +10,7 @@ from typing import Any
 from millwright.errors import ArgumentError, StorageError
 from millwright.posterior.posterior import Posterior
 from millwright.storage.own_files import refuse_links
-from millwright.storage.place import check_new
+from millwright.storage.place import check_new, run_in
 from millwright.storage.run import check_is_run
 
 __all__ = ["export_draws", "export_run", "export_table"]
@@ -90,7 +90,7 @@ def export_run(run: str | Path, path: str | Path, replace: bool = False) -> None
         If `run` is not a stored run, the file exists and `replace` is not set, or cannot be
         written.
     """
-    folder = Path(run)
+    folder = run_in(Path(run))
     check_is_run(folder)
     refuse_links(folder)
     place = _checked(path, replace, (".zip",))

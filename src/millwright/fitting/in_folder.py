@@ -318,7 +318,7 @@ def _bound(
         missing=record.settings["missing"],
         functions=functions,
     )
-    if record.origin is Origin.CHAINS and binding.fingerprint != record.fingerprint:
+    if record.origin.known_model and binding.fingerprint != record.fingerprint:
         raise damaged(stored.path / "data" / "tables.json", "goes with other data than the fit's")
     forms = tuple((name, form) for name, form in content["forms"])
     if not forms:

@@ -17,6 +17,7 @@ class Origin(StrEnum):
     """Where draws come from."""
 
     CHAINS = "chains"
+    EXACT = "exact draws"
     APPROXIMATION = "approximation"
     FILES = "files"
     DAMAGED_RUN = "damaged run"
@@ -24,7 +25,7 @@ class Origin(StrEnum):
     @property
     def known_model(self) -> bool:
         """Whether the model that the draws are of is known."""
-        return self in (Origin.CHAINS, Origin.APPROXIMATION)
+        return self in (Origin.CHAINS, Origin.EXACT, Origin.APPROXIMATION)
 
 
 @dataclass(frozen=True, kw_only=True)

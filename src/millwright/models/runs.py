@@ -23,7 +23,7 @@ from millwright.fitting.job import Job
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
 from millwright.storage.own_files import unpack
-from millwright.storage.place import RunPlace
+from millwright.storage.place import RunPlace, run_in
 from millwright.terminal.progress import chosen_listener
 from millwright.wording import action, setting
 
@@ -154,7 +154,7 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
 
     if Path(path).suffix.lower() == ".zip":
         return _load_packed(Path(path), model)
-    opened = open_fit(Path(path), model)
+    opened = open_fit(run_in(Path(path)), model)
     if opened.fit is None:
         raise StorageError(
             f"{path} holds no draws yet: the fit was stopped in its warm-up. "
@@ -227,6 +227,6 @@ def resume(
     """
     from millwright.fitting.in_folder import resume_in_folder
 
-    place = Path(path)
+    place = run_in(Path(path))
     complete = resume_in_folder(place, model, draws, workers, chosen_listener(progress))
     return _read_back(place, complete, model)

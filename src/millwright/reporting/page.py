@@ -12,6 +12,7 @@ from jinja2 import Environment, StrictUndefined
 
 from millwright.draws.decision import Decision
 from millwright.errors import ArgumentError
+from millwright.fitting.record import Origin
 from millwright.modelling.pictures import latex
 from millwright.posterior.posterior import Posterior
 from millwright.reporting import parts
@@ -167,7 +168,9 @@ def _facts(posterior: Posterior) -> str:
     chains, draws = posterior.draws.shape
     rows = " and ".join(f"{size} rows" for size in sizes) or "no data"
     started = _for_people(posterior.record.started)
-    return f"{rows}; {chains} chains of {draws} draws; started {started}."
+    exact = posterior.record.origin is Origin.EXACT
+    made = f"{chains * draws} independent" if exact else f"{chains} chains of {draws}"
+    return f"{rows}; {made} draws; started {started}."
 
 
 def _for_people(moment: str) -> str:
@@ -181,6 +184,8 @@ def _sampled(posterior: Posterior) -> str:
     chains, draws = posterior.draws.shape
     seconds = record.seconds
     settings = record.settings
+    if record.origin is Origin.EXACT:
+        return f"{settings['method']}: {chains * draws} independent draws. Seed {record.seed}."
     return (
         f"Method: {settings['method']}. {chains} chains, each {settings['warmup']} iterations of "
         f"warm-up and {draws} kept draws"

@@ -36,6 +36,7 @@ class Stream(IntEnum):
     ODDS = 18
     WEIGHTS = 19
     FOLDS = 20
+    EXACT = 21
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

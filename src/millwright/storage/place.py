@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 from pathlib import Path
 
 from millwright.errors import ArgumentError, StorageError
 from millwright.wording import action, setting
 
-__all__ = ["RunPlace", "check_free", "check_new"]
+__all__ = ["STUDY_FILE", "RunPlace", "check_free", "check_new", "run_in"]
+
+STUDY_FILE = "study.json"
+"""What makes a folder that of a study, with the runs of its models inside."""
 
 
 @dataclass(frozen=True)
@@ -78,3 +82,14 @@ def check_new(path: Path, replace: bool) -> None:
         raise StorageError(
             f"{path} exists already; give {setting('replace', True)} to overwrite it."
         )
+
+
+def run_in(path: Path) -> Path:
+    """Return the folder of a run: of a stored study, that of the model that gives its answer."""
+    if (path / "run.json").is_file() or not (path / STUDY_FILE).is_file():
+        return path
+    try:
+        first = json.loads((path / STUDY_FILE).read_text("utf-8"))["models"][0]
+    except (OSError, ValueError, LookupError, TypeError) as error:
+        raise StorageError(f"{path / STUDY_FILE} cannot be read: {error}.") from error
+    return path / "runs" / Path(str(first)).name

@@ -1,0 +1,19 @@
+"""Ready-made studies: a question, visible models with every prior in full, an answer in words."""
+
+from millwright.studies.correlation_study import correlation
+from millwright.studies.findings import Findings
+from millwright.studies.group_study import one_group, paired, two_groups
+from millwright.studies.proportion_study import proportions
+from millwright.studies.stored import load, resume
+from millwright.studies.study import Study
+
+__all__ = [
+    "Findings",
+    "Study",
+    "load",
+    "one_group",
+    "paired",
+    "proportions",
+    "resume",
+    "two_groups",
+]

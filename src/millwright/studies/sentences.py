@@ -1,0 +1,60 @@
+"""Pieces of answers in words: a size with its interval, a probability, a decision."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from millwright.draws.intervals import IntervalKind, interval, kind_words
+from millwright.draws.numbers import decimals_of, fixed, probability_text, range_text
+
+_ONE_SIDED, _TWO_SIDED = 0.95, 0.975
+
+__all__ = ["chance", "size_words", "exact_chance", "readings"]
+
+
+def size_words(values: np.ndarray, level: float, kind: IntervalKind) -> str:
+    """Return the median with its interval: `0.82 (95 % central interval 0.31 to 1.35)`."""
+    flat = values.reshape(-1)
+    low, high = (float(end) for end in interval(flat, level, kind))
+    spread = float(flat.std(ddof=1))
+    middle = fixed(float(np.median(flat)), decimals_of(spread))
+    return f"{middle} ({kind_words(kind, level)} {range_text(low, high, spread)})"
+
+
+def chance(share: float, size: int) -> str:
+    """Return a probability from draws in words: `0.93`, `above 0.999`."""
+    return probability_text(share, size).replace("< ", "below ").replace("> ", "above ")
+
+
+def exact_chance(share: float) -> str:
+    """Return a probability that is known exactly; never as 0 or 1."""
+    if share > 0.999:
+        return "above 0.999"
+    return "below 0.001" if share < 0.001 else f"{share:.3f}"
+
+
+def readings(statement: str, share: float, told: Callable[[float], str]) -> list[str]:
+    """Say what a one-sided and a two-sided reading make of a probability, and why they differ.
+
+    Parameters
+    ----------
+    share
+        Probability of the statement.
+    told
+        Words a probability.
+    """
+    one, two = share >= _ONE_SIDED, share >= _TWO_SIDED
+    lines = [
+        f"One-sided reading (asks for {_ONE_SIDED:g} on one side): {statement} is "
+        f"{'shown' if one else 'not shown'} at 95 %, with {told(share)}.",
+        "Two-sided reading (asks for 0.975 on one side, that the central 95 % interval leaves out "
+        f"the boundary): a difference is {'shown' if two else 'not shown'} at 95 %.",
+    ]
+    if one != two:
+        lines.append(
+            "They differ because a one-sided reading, decided on before the data were seen, has its "
+            "5 % on one side; a two-sided one leaves 2.5 % on either."
+        )
+    return lines

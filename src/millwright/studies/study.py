@@ -1,0 +1,267 @@
+"""What every study is: a question, the data as they are used, and visible models."""
+
+from __future__ import annotations
+
+import textwrap
+from abc import abstractmethod
+from collections.abc import Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, ClassVar
+
+import pandas as pd
+
+from millwright.display import Shown
+from millwright.draws.simulated import Simulated
+from millwright.errors import Interrupted
+from millwright.models.model import Model
+from millwright.posterior.posterior import Posterior
+from millwright.sampling.progress import Listener
+from millwright.storage.place import check_new
+from millwright.studies.findings import Findings
+from millwright.studies.folder import StoredStudy, StudyFolder
+
+__all__ = ["Simulations", "Study", "bulleted"]
+
+
+class Simulations(Shown, dict[str, Simulated]):
+    """What the priors of each model allow, by the name of the model."""
+
+    def __str__(self) -> str:
+        return "\n\n".join(f"Model `{name}`\n{one}" for name, one in self.items())
+
+    __repr__ = __str__
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Study(Shown):
+    """A question asked of data by one or several visible models. Nothing is sampled yet.
+
+    Attributes
+    ----------
+    question
+        What is asked.
+    data
+        The rows and columns that are used.
+    models
+        The models by name; the first gives the answer, the others weigh it.
+    choices
+        What the study chose, each with the rule that chose it.
+    remarks
+        What is to be known of the data: rows left out, labels with a single row.
+    settings
+        All that makes the study anew from its data, as plain values.
+    """
+
+    name: ClassVar[str]
+
+    question: str
+    data: pd.DataFrame = field(repr=False)
+    models: Mapping[str, Model] = field(repr=False)
+    choices: tuple[str, ...] = field(repr=False)
+    remarks: tuple[str, ...] = field(default=(), repr=False)
+    settings: Mapping[str, Any] = field(repr=False)
+
+    @property
+    def model(self) -> Model:
+        """The model that gives the answer."""
+        return next(iter(self.models.values()))
+
+    def data_of(self, name: str) -> pd.DataFrame:
+        """Return the rows that a model uses."""
+        return self.data
+
+    @abstractmethod
+    def data_lines(self) -> tuple[str, ...]:
+        """Return what the data hold, in sentences."""
+
+    @abstractmethod
+    def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
+        """Return the findings of fits."""
+
+    def __str__(self) -> str:
+        parts = [
+            f"Question: {self.question}",
+            bulleted("Data", (*self.data_lines(), *self.remarks)),
+            bulleted("Chosen, and by which rule; all of it can be replaced", self.choices),
+            *(f"Model `{name}`\n{model.describe()}" for name, model in self.models.items()),
+            "Nothing is sampled yet: .simulate(seed=1) shows what these priors allow, "
+            ".fit(seed=1) answers.",
+        ]
+        return "\n\n".join(part for part in parts if part)
+
+    def simulate(self, *, draws: int = 500, seed: int = 0) -> Simulations:
+        """Draw unknowns and data sets from the priors of every model.
+
+        Parameters
+        ----------
+        draws
+            How many data sets.
+        seed
+            Any whole number from 0.
+
+        Returns
+        -------
+        What the priors allow, by model; each as of `Model.simulate`.
+
+        Raises
+        ------
+        ArgumentError
+            For a number of draws or a seed that makes no sense.
+        """
+        return Simulations(
+            {
+                name: model.simulate(
+                    self.data_of(name), draws=draws, seed=seed, given=self._held(name)
+                )
+                for name, model in self.models.items()
+            }
+        )
+
+    def _held(self, name: str) -> Mapping[str, Any]:
+        """Return values at which unknowns with improper priors are held in a simulation."""
+        return {}
+
+    def write(self, folder: str | Path, replace: bool = False) -> Path:
+        """Write the sheet of every model, and the data, into a folder.
+
+        Parameters
+        ----------
+        folder
+            Made if it is not there.
+        replace
+            Whether to overwrite files that are there.
+
+        Returns
+        -------
+        The folder: a sheet for each model, `NAME.toml`, and `data.csv`.
+
+        Raises
+        ------
+        StorageError
+            If a file exists, or cannot be written.
+        """
+        place = Path(folder)
+        files = [place / f"{name.replace(' ', '-')}.toml" for name in self.models]
+        for file in (*files, place / "data.csv"):
+            check_new(file, replace)
+        place.mkdir(parents=True, exist_ok=True)
+        for file, model in zip(files, self.models.values(), strict=True):
+            model.write(file, replace)
+        self.data.to_csv(place / "data.csv", index=False)
+        return place
+
+    def fit(
+        self,
+        *,
+        seed: int = 0,
+        save: str | Path | None = None,
+        replace: bool = False,
+        workers: int | Executor | None = None,
+        progress: bool | Listener = True,
+        **settings: Any,
+    ) -> Findings:
+        """Fit the models, and answer.
+
+        Parameters
+        ----------
+        seed
+            Any whole number from 0.
+        save
+            A folder for the study and the runs of its models; `mw.studies.load` reads it.
+        replace
+            Whether to overwrite a study that is there.
+        workers, progress
+            As for `Model.fit`.
+        settings
+            Further settings of `Model.fit`, such as `draws=4000`.
+
+        Returns
+        -------
+        The answer, with the posterior of every model.
+
+        Raises
+        ------
+        ArgumentError
+            For a setting that makes no sense.
+        StorageError
+            If something is in the way.
+        Interrupted
+            On Ctrl-C; with `save` the study goes on by `mw.studies.resume`.
+        """
+        shared = {"seed": seed, **settings}
+        folder = None
+        if save is not None:
+            folder = StudyFolder(Path(save))
+            folder.begin(self.stored(shared, self._sampled()), replace)
+        return self._fitted(folder, shared, workers, progress)
+
+    def stored(self, fit: Mapping[str, Any], models: tuple[str, ...]) -> StoredStudy:
+        """Return what a folder holds of the study."""
+        return StoredStudy(
+            name=self.name,
+            settings=self.settings,
+            remarks=self.remarks,
+            fit=fit,
+            models=models,
+            data=self.data,
+        )
+
+    def _fitted(
+        self,
+        folder: StudyFolder | None,
+        settings: Mapping[str, Any],
+        workers: int | Executor | None,
+        progress: bool | Listener,
+    ) -> Findings:
+        """Fit every model, going on in the folder with what is there."""
+        posteriors: dict[str, Posterior] = {}
+        for name in self._sampled():
+            save = None if folder is None else folder.run(name)
+            try:
+                posteriors[name] = self._fit_one(name, save, settings, workers, progress)
+            except Interrupted as stop:
+                if folder is None:
+                    raise
+                raise Interrupted(
+                    f"The study was stopped while `{name}` was fitted; what is done is in "
+                    f"{folder.path}, and mw.studies.resume({str(folder.path)!r}) goes on.",
+                    stop.posterior,
+                ) from stop
+        return self._found(posteriors, settings)
+
+    def _sampled(self) -> tuple[str, ...]:
+        """Return the models that are fitted; others are weighed without being sampled."""
+        return tuple(self.models)
+
+    def _fit_one(
+        self,
+        name: str,
+        save: Path | None,
+        settings: Mapping[str, Any],
+        workers: int | Executor | None,
+        progress: bool | Listener,
+    ) -> Posterior:
+        """Fit one model."""
+        return self.models[name].fit(
+            self.data_of(name),
+            save=save,
+            resume=save is not None,
+            workers=workers,
+            progress=progress,
+            **settings,
+        )
+
+
+def bulleted(heading: str, lines: tuple[str, ...]) -> str:
+    """Return lines under a heading, each with a dash; empty without lines."""
+    if not lines:
+        return ""
+    told = (
+        textwrap.fill(
+            line, 100, initial_indent="  - ", subsequent_indent="    ", break_long_words=False
+        )
+        for line in lines
+    )
+    return "\n".join([heading, *told])
