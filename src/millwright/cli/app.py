@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from millwright import __version__
-from millwright.cli import asking, handing_on, looking, predicting
+from millwright.cli import asking, handing_on, looking, predicting, studying
 from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
 from millwright.cli.fit_annotations import (
     By,
@@ -45,7 +45,7 @@ from millwright.wording import for_shell
 if TYPE_CHECKING:
     from millwright.posterior.posterior import Posterior
 
-__all__ = ["app", "asking", "handing_on", "looking", "main", "predicting"]
+__all__ = ["app", "asking", "handing_on", "looking", "main", "predicting", "studying"]
 
 
 @contextlib.contextmanager
@@ -284,7 +284,7 @@ def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, qui
 
 # In the order in which they are used.
 _ORDER = (
-    *("demo", "new", "check", "simulate", "fit", "resume", "extend", "convergence"),
+    *("demo", "new", "study", "check", "simulate", "fit", "resume", "extend", "convergence"),
     *("summary", "plot", "ask", "sensitivity", "predict", "compare", "report", "export"),
 )
 app.registered_commands.sort(

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from millwright.cli.base import Data, Replace, Run, app, named_runs
 from millwright.errors import ArgumentError
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["export", "new", "report"]
 
@@ -32,12 +36,18 @@ def report(
     """Write the whole analysis as one HTML page."""
     from millwright.models.runs import load
     from millwright.reporting import report as write
+    from millwright.storage.place import STUDY_FILE
 
     (name, _), *rest = named_runs([run, *(others or [])]).items()
     posterior = load(run)
+    about: Any = posterior
+    if (run / STUDY_FILE).is_file():
+        from millwright.studies import load as load_study
+
+        about = load_study(run)
     decisions = [posterior.decide(name, rope=ends) for name, ends in map(_region, rope or [])]
     place = write(
-        posterior,
+        about,
         out or Path(f"{name}.html"),
         decisions=decisions,
         statements=statement or [],
@@ -111,7 +121,22 @@ def new(
     from millwright.cli.starter import starter_sheet
     from millwright.storage.sheet import write_new
 
-    text = starter_sheet(read_data(data), outcome, data.name)
+    table = read_data(data)
+    text = starter_sheet(table, outcome, data.name)
     place = out or (Path("sheet.toml") if str(data) == "-" else Path(f"{data.stem}.toml"))
     write_new(place, text, replace)
     typer.echo(str(place))
+    for line in _study_lines(table, data):
+        typer.echo(line, err=True)
+
+
+def _study_lines(table: pd.DataFrame, data: Path) -> list[str]:
+    """Return commands of the studies that fit the columns."""
+    from millwright.studies.catalogue import offers
+
+    found = []
+    for one in offers(table):
+        options = " ".join(f"--{key} {shlex.quote(value)}" for key, value in one.columns.items())
+        name = one.name.replace("_", "-")
+        found.append(f"  millwright study {name} {shlex.quote(str(data))} {options}")
+    return ["Ready-made studies that fit these columns:", *found] if found else []

@@ -1,8 +1,8 @@
 """Quantities whose posterior has all its moments, whatever the tail of a few draws looks like.
 
 A prior with exponential tails or lighter has all moments, and a likelihood grows at most as a
-power of an unknown; so have sums and products of such unknowns. The tail of a posterior that is narrow
-with a wide exponential shoulder, as of degrees of freedom, can look like a power law in the draws.
+power of an unknown; so have sums and products of such unknowns. The tail of a posterior that is
+narrow with a wide exponential shoulder, as of degrees of freedom, can look like a power law.
 """
 
 from __future__ import annotations

@@ -23,6 +23,7 @@ from millwright.plots.samplers import samplers
 from millwright.plots.scatter_matrix import scatter_matrix
 from millwright.plots.sensitivity import prior_sensitivity, under_priors
 from millwright.plots.series import series
+from millwright.plots.study import study
 from millwright.plots.trace import densities, trace
 
 __all__ = [
@@ -54,6 +55,7 @@ __all__ = [
     "samplers",
     "series",
     "shrinkage",
+    "study",
     "trace",
     "under_priors",
 ]

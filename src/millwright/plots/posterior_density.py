@@ -32,7 +32,7 @@ from millwright.plots.style import (
 from millwright.posterior.posterior import Posterior
 from millwright.wording import setting
 
-__all__ = ["decision", "posterior_densities"]
+__all__ = ["decision", "density_panel", "posterior_densities"]
 
 _LEVELS = (0.5, 0.8, 0.9, 0.95, 0.99)
 _COLOURS = {"reject": RED, "accept": GREEN, "withhold": GREY}
@@ -98,7 +98,7 @@ def posterior_densities(
     with styled():
         figure, panels = panels_for(len(shown.draws), size, axes)
         for panel, (name, value) in zip(panels, shown.draws.items(), strict=True):
-            _density(panel, value.reshape(-1), level, kind, regions.get(name))
+            density_panel(panel, value.reshape(-1), level, kind, regions.get(name))
             mark(panel, marked.get(name))
             panel.set_title(shown.title(name))
         words = kind_words(kind, level)
@@ -141,7 +141,7 @@ _REGION = (
 )
 
 
-def _density(
+def density_panel(
     axes: Axes,
     value: np.ndarray,
     level: float,

@@ -31,11 +31,12 @@ def bayes_factor_of(fit: Fit, verdict: Verdict, statement: str) -> BayesFactor:
     """Return the Bayes factor of a statement; see `Posterior.bayes_factor`."""
     if not isinstance(statement, str):
         raise ArgumentError(f"A statement is a text such as 'drying < 0', not {statement!r}.")
-    refuse_improper_priors(fit.draws, "the Bayes factor")
     point = point_of(fit.draws, statement)
+    if point is None or not _density_ratio(fit, point):
+        refuse_improper_priors(fit.draws, "the Bayes factor")
     if point is None:
         found = region_factor(fit.draws, statement, fit.record.seed)
-    elif np.isfinite(point.free) and far_away(fit.draws, point) <= FARTHEST:
+    elif _density_ratio(fit, point):
         found = point_factor(fit.draws, point)
     else:
         return _by_null_model(fit, verdict, point)
@@ -43,6 +44,13 @@ def bayes_factor_of(fit: Fit, verdict: Verdict, statement: str) -> BayesFactor:
         return found
     reasons = (f"The verdict on the draws: {verdict.headline}", *found.reasons)
     return replace(found, trusted=False, reasons=reasons)
+
+
+def _density_ratio(fit: Fit, point: Point) -> bool:
+    """Whether a point is weighed by two densities there; constants of other priors cancel then."""
+    if fit.draws.binding.program.by_name[point.name].improper or not np.isfinite(point.free):
+        return False
+    return far_away(fit.draws, point) <= FARTHEST
 
 
 def _by_null_model(fit: Fit, verdict: Verdict, point: Point) -> BayesFactor:

@@ -10,6 +10,7 @@ from typing import Any
 
 from jinja2 import Environment, StrictUndefined
 
+from millwright.diagnostics.verdict import Verdict
 from millwright.draws.decision import Decision
 from millwright.errors import ArgumentError
 from millwright.fitting.record import Origin
@@ -19,8 +20,10 @@ from millwright.reporting import parts
 from millwright.reporting.further import further_results
 from millwright.reporting.pictures import mathematics
 from millwright.reporting.repeating import repeating
+from millwright.reporting.study_part import study_part
 from millwright.storage.place import check_new
 from millwright.storage.sheet import write_new
+from millwright.studies.findings import Findings
 from millwright.wording import for_page, visible
 
 __all__ = ["report"]
@@ -40,7 +43,7 @@ _MARKS = {"stop": "#B95430", "caution": "#D9B055", "note": "#86B87E"}
 
 
 def report(
-    posterior: Posterior,
+    posterior: Posterior | Findings,
     path: str | Path,
     *,
     names: Sequence[str] | None = None,
@@ -60,7 +63,8 @@ def report(
     Parameters
     ----------
     posterior
-        The fit that the page is about.
+        The fit that the page is about; or the findings of a study, whose question and answer
+        then stand above.
     path
         The file to write.
     names
@@ -89,10 +93,13 @@ def report(
     Raises
     ------
     ArgumentError
-        For what is not a posterior or a decision, or quantities that are not there.
+        For what is no posterior, no findings or no decision, or quantities that are not there.
     StorageError
         If the file exists already or cannot be written.
     """
+    findings = posterior if isinstance(posterior, Findings) else None
+    if isinstance(posterior, Findings):
+        posterior = posterior.posterior
     if not isinstance(posterior, Posterior):
         raise ArgumentError(f"A posterior is needed here, not {type(posterior).__name__}.")
     if name in (compare_with or {}):
@@ -104,6 +111,9 @@ def report(
     further = further_results(posterior, results)
     content = _content(posterior, names, decisions, statements, compare_with or {}, level, name)
     content["further"] = further
+    content["study"] = None
+    if findings is not None:
+        content |= {"study": study_part(findings), **_judged(findings.verdict)}
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     template = files("millwright.reporting").joinpath("page.html").read_text("utf-8")
     write_new(Path(path), environment.from_string(template).render(content), replace)
@@ -124,8 +134,6 @@ def _content(
     prior_words, prior_pictures = parts.prior_parts(posterior)
     every = {name: posterior, **others}
     compared, compared_pictures = parts.comparison(every) if others else ("", [])
-    weights = {finding.weight for finding in posterior.verdict.findings}
-    worst = next((w for w in ("stop", "caution") if w in weights), "note")
     check = posterior.predictive_check() if binding.program.outcomes else None
     figures = {
         "rank_counts": None,
@@ -136,9 +144,8 @@ def _content(
         "title": visible(specification.title) or "An analysis without a title",
         "notes": specification.notes,
         "parts": _PARTS,
-        "mark": _MARKS[worst],
         "facts": _facts(posterior),
-        "verdict": posterior.verdict,
+        **_judged(posterior.verdict),
         "for_page": for_page,
         "data": parts.data_table(binding),
         "left_out": [
@@ -161,6 +168,13 @@ def _content(
         "comparison_pictures": compared_pictures,
         "repeating": repeating(posterior),
     }
+
+
+def _judged(verdict: Verdict) -> dict[str, Any]:
+    """Return a verdict and the colour that marks it."""
+    weights = {finding.weight for finding in verdict.findings}
+    worst = next((w for w in ("stop", "caution") if w in weights), "note")
+    return {"verdict": verdict, "mark": _MARKS[worst]}
 
 
 def _facts(posterior: Posterior) -> str:

@@ -10,6 +10,7 @@ from millwright.studies.study import Study
 __all__ = [
     "Findings",
     "Study",
+    "correlation",
     "load",
     "one_group",
     "paired",

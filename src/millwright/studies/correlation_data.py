@@ -115,7 +115,7 @@ def _names(
 
 
 def _scores(column: pd.Series) -> pd.Series:
-    """Return the normal scores of ranks (Blom 1958); equal values share the mean of their ranks."""
+    """Return the normal scores of ranks (Blom 1958); equal values share their mean rank."""
     known = column.notna()
     result = pd.Series(np.nan, index=column.index)
     n = int(known.sum())

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from millwright.draws.decision import Decision, decide
 from millwright.draws.intervals import kind_words
-from millwright.errors import ArgumentError, MillwrightError
+from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import BayesFactor, factor_text, strength
+from millwright.evidence.points import FARTHEST
 from millwright.studies.findings import Findings
 from millwright.studies.rho import RhoPosterior, RhoPrior, sample_correlation
 from millwright.studies.sentences import chance, exact_chance, size_words
@@ -36,18 +37,16 @@ _METHOD = "quadrature of the exact density of r"
 class CorrelationFindings(Findings):
     """The answer of a study of correlation."""
 
-    @property
-    def _of(self) -> CorrelationStudy:
-        return cast("CorrelationStudy", self.study)
+    study: CorrelationStudy
 
     @property
     def _sampled(self) -> bool:
-        return bool(self._of.settings["form"] == "robust")
+        return bool(self.study.settings["form"] == "robust")
 
     @property
     def pairs(self) -> tuple[tuple[str, str], ...]:
         """The pairs of columns."""
-        return self._of.columns.pairs
+        return self.study.columns.pairs
 
     def _numbers(self) -> dict[str, np.ndarray]:
         if len(self.posteriors) == 1:
@@ -97,25 +96,31 @@ class CorrelationFindings(Findings):
             raise ArgumentError(
                 "A robust correlation is sampled: ask `findings.posterior` for its draws."
             )
-        return self._of.rho(self._pair(first, second))
+        return self.study.rho(self._pair(first, second))
 
     def _sentences(self) -> tuple[str, ...]:
         lines = [
             self._sentence(name, pair)
             for name, pair in zip(self.posteriors, self.pairs, strict=True)
         ]
-        if self._of.settings["form"] == "ranks":
+        if self.study.settings["form"] == "ranks":
             lines.append("The correlation is that of normal scores of the ranks.")
         if self._sampled:
             lines.append(self._tails())
+            if len(self.pairs) == 1 and not self._weighable:
+                lines.append(
+                    "No Bayes factor: it comes from the density of the draws at 0, which must be "
+                    f"inside the prior and within {FARTHEST:g} standard deviations. The normal "
+                    "form and ranks have one."
+                )
         lines.append(
             "Not asked: what causes what, and relations other than a line"
-            + (" (of the ranks)." if self._of.settings["form"] == "ranks" else ".")
+            + (" (of the ranks)." if self.study.settings["form"] == "ranks" else ".")
         )
         return tuple(lines)
 
     def _sentence(self, name: str, pair: tuple[str, str]) -> str:
-        rows = self._of.columns.rows(pair).to_numpy(float)
+        rows = self.study.columns.rows(pair).to_numpy(float)
         found = sample_correlation(*rows.T)
         if self._sampled:
             draws = self.posteriors[name].draws.get("rho")
@@ -134,18 +139,20 @@ class CorrelationFindings(Findings):
             f"`{pair[0]}` and `{pair[1]}` ({found.n} rows, r = {found.r:.3f}): the correlation is "
             f"{size}"
         )
-        if self._of.settings["direction"] != "both":
-            return f"{line}; the prior allows {self._of.settings['direction']} ones only."
+        if self.study.settings["direction"] != "both":
+            return f"{line}; the prior allows {self.study.settings['direction']} ones only."
         return f"{line}; it is {words} with probability {told}."
 
     def _tails(self) -> str:
         df = self.posterior.draws.get("df")
-        return f"Tails: df {size_words(df, self.level, self.kind)}; above 30 they are about normal."
+        return (
+            f"Tails: df {size_words(df, self.level, self.kind)}; above 30 they are about normal."
+        )
 
     @property
     def decisions(self) -> tuple[Decision, ...]:
         """Decisions on the region of the correlation."""
-        region = self._of.settings["rope"]
+        region = self.study.settings["rope"]
         if region is None:
             return ()
         numbers = {
@@ -161,9 +168,8 @@ class CorrelationFindings(Findings):
         if len(self.pairs) > 1:
             return ()
         if self._sampled:
-            found = self._sampled_factor()
-            return () if found is None else (found,)
-        side = self._of.settings["direction"]
+            return (self._sampled_factor(),) if self._weighable else ()
+        side = self.study.settings["direction"]
         claims = list(_CLAIMS) if side == "both" else [side]
         return tuple(self.factor(claim) for claim in claims)
 
@@ -191,7 +197,7 @@ class CorrelationFindings(Findings):
         if claim not in _CLAIMS:
             raise ArgumentError(f"`claim` must be one of {', '.join(_CLAIMS)}, not {claim!r}.")
         found = self.rho(first, second).found
-        width = float(self._of.settings["width"])
+        width = float(self.study.settings["width"])
         words = {"correlation": "a correlation"}.get(claim, f"a {claim} correlation")
         return BayesFactor(
             statement=words,
@@ -203,15 +209,17 @@ class CorrelationFindings(Findings):
             reasons=(f"Prior of the correlation: stretched beta of width {width:g}.",),
         )
 
-    def _sampled_factor(self) -> BayesFactor | None:
+    @property
+    def _weighable(self) -> bool:
+        """Whether 0 is near enough to the draws for their density there to be known."""
+        share = self.posterior.draws.get("share")
+        free = np.log(share / (1 - share))
+        near = abs(float(free.mean())) <= FARTHEST * float(free.std())
+        return self.study.settings["direction"] == "both" and near
+
+    def _sampled_factor(self) -> BayesFactor:
         """Weigh the sampled correlation against none, by the density of its draws at 0."""
-        if self._of.settings["direction"] != "both":
-            return None
-        try:
-            found = self.posterior.bayes_factor("share == 0.5")
-        except MillwrightError:
-            # Draws far from 0 or a fit that is not to be relied on: no factor then.
-            return None
+        found = self.posterior.bayes_factor("share == 0.5")
         return replace(
             found,
             statement="a correlation",
@@ -272,14 +280,13 @@ class CorrelationFindings(Findings):
         ArgumentError
             For columns that are not there, or a robust study.
         """
-        if self._of.settings["form"] == "ranks":
+        if self.study.settings["form"] == "ranks":
             raise ArgumentError(
-                "Ranks change with each row; the path is of values: "
-                f"{setting('form', 'normal')}."
+                f"Ranks change with each row; the path is of values: {setting('form', 'normal')}."
             )
         self.rho(first, second)
-        rows = self._of.columns.rows(self._pair(first, second)).to_numpy(float)
-        width = float(self._of.settings["width"])
+        rows = self.study.columns.rows(self._pair(first, second)).to_numpy(float)
+        width = float(self.study.settings["width"])
         found = {}
         for n in range(3, len(rows) + 1):
             x, y = rows[:n].T
@@ -294,7 +301,7 @@ class CorrelationFindings(Findings):
 
     def matrix(self) -> pd.DataFrame:
         """Return the medians of all correlations as a square table."""
-        names = list(map(str, self._of.columns.frame.columns))
+        names = list(map(str, self.study.columns.frame.columns))
         table = pd.DataFrame(np.eye(len(names)), index=names, columns=names)
         for (one, other), row in zip(self.pairs, self.pair_table()["median"], strict=True):
             table.loc[one, other] = table.loc[other, one] = row
@@ -310,7 +317,7 @@ class CorrelationFindings(Findings):
         """
         rows = {}
         for name, pair in zip(self.posteriors, self.pairs, strict=True):
-            found = sample_correlation(*self._of.columns.rows(pair).to_numpy(float).T)
+            found = sample_correlation(*self.study.columns.rows(pair).to_numpy(float).T)
             if self._sampled:
                 draws = self.posteriors[name].draws.get("rho").reshape(-1)
                 ends = np.quantile(draws, [(1 - self.level) / 2, (1 + self.level) / 2])

@@ -118,9 +118,7 @@ class CorrelationStudy(Study):
         rows = self.columns.rows(pair).to_numpy(float)
         return RhoPosterior(sample_correlation(*rows.T), prior or self.prior)
 
-    def _found(
-        self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]
-    ) -> Findings:
+    def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return CorrelationFindings(study=self, posteriors=posteriors, fit_settings=settings)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from abc import abstractmethod
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -23,6 +23,8 @@ from millwright.draws.table_forms import Form, written
 from millwright.evidence.bayes_factor import BayesFactor
 from millwright.posterior.posterior import Posterior
 from millwright.studies.folder import StudyFolder
+from millwright.studies.sentences import bulleted
+from millwright.wording import for_python
 
 if TYPE_CHECKING:
     from millwright.studies.study import Study
@@ -73,9 +75,15 @@ class Findings(Shown):
         return self.study.question
 
     @property
+    def _stopped(self) -> bool:
+        """Whether the draws must not be used."""
+        every = (finding for one in self.posteriors.values() for finding in one.verdict.findings)
+        return any(finding.weight == "stop" for finding in every)
+
+    @property
     def answer(self) -> tuple[str, ...]:
         """The answer in sentences; none where the draws must not be used."""
-        if any(one.weight == "stop" for one in self.verdict.findings):
+        if self._stopped:
             return ("No answer: the draws must not be used, as the verdict says.",)
         return self._sentences()
 
@@ -150,22 +158,23 @@ class Findings(Shown):
         return ()
 
     def __str__(self) -> str:
+        return self.told(for_python)
+
+    def told(self, word: Callable[[str], str]) -> str:
+        """Return question, answer, verdict and table as text, with advice worded by a face."""
         verdict = self.verdict
         warned = "" if verdict.good else f"{verdict.headline}\n"
-        told = "\n".join(f"  {line}" for line in self.answer)
-        parts = [f"Question: {self.question}", warned + told]
-        if len(self.answer) and not self.answer[0].startswith("No answer"):
+        answer = self.answer
+        parts = [f"Question: {self.question}", warned + bulleted(answer)]
+        if not self._stopped:
             parts += [str(one) for one in (*self.decisions, *self.factors)]
-        parts.append(str(verdict))
+        parts.append(verdict.told(word))
         for name, posterior in list(self.posteriors.items())[1:]:
             parts.append(f"Of the model `{name}`: {posterior.verdict.headline}")
         parts.append(self.summary())
         if self.study.remarks:
             parts.append("\n".join(self.study.remarks))
         return "\n\n".join(parts)
-
-    def _repr_html_(self) -> str:
-        return super()._repr_html_()
 
     @property
     def record(self) -> dict[str, Any]:

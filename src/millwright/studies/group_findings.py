@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -46,13 +46,11 @@ _MODELS = (
 class GroupFindings(Findings):
     """The answer of a study of groups."""
 
-    @property
-    def _of(self) -> GroupStudy:
-        return cast("GroupStudy", self.study)
+    study: GroupStudy
 
     @property
     def _labels(self) -> tuple[str, ...]:
-        return self._of.values.labels if self._of.values.group is not None else ()
+        return self.study.values.labels if self.study.values.group is not None else ()
 
     def _numbers(self) -> dict[str, np.ndarray]:
         draws = self.posterior.draws
@@ -107,28 +105,32 @@ class GroupFindings(Findings):
         else:
             self._refuse_without_value()
             draws = self.posterior.draws
-            label = self._compared()
+            label = self.compared
             every = {(label, name): draws.get(name) for name in ("difference", "effect")}
         single = {f"{pair}: {what}": values for (pair, what), values in every.items()}
         frame = table_frame(make_table(single, self.level, self.kind), "difference")
         frame.index = pd.MultiIndex.from_tuples(list(every), names=["difference", "of"])
         return frame
 
-    def _compared(self) -> str:
-        values, against = self._of.values, self._of.settings["against"]
-        if self._of.settings["kind"] == "paired":
+    @property
+    def compared(self) -> str:
+        """The difference that is asked for, in the names of the data."""
+        if self._labels:
+            return " - ".join(self._labels[1::-1])
+        values, against = self.study.values, self.study.settings["against"]
+        if self.study.settings["kind"] == "paired":
             first, second = values.labels
             return f"{second} - {first}" + (f" - {against:g}" if against else "")
         return f"{values.outcome} - {against:g}"
 
     def _refuse_without_value(self) -> None:
-        if self._of.settings["kind"] == "one_group" and self._of.settings["against"] is None:
+        if self.study.settings["kind"] == "one_group" and self.study.settings["against"] is None:
             raise ArgumentError(
                 f"The study compares with nothing: give {setting('against')}, a value."
             )
 
     def _sentences(self) -> tuple[str, ...]:
-        settings = self._of.settings
+        settings = self.study.settings
         lines = self._pair_sentences() if self._labels else self._single_sentences()
         lines += self._tails()
         if settings["rope"] is None and (self._labels or settings["against"] is not None):
@@ -139,8 +141,8 @@ class GroupFindings(Findings):
         return tuple(lines)
 
     def _single_sentences(self) -> list[str]:
-        settings, draws = self._of.settings, self.posterior.draws
-        name = "The change" if settings["kind"] == "paired" else f"`{self._of.values.outcome}`"
+        settings, draws = self.study.settings, self.posterior.draws
+        name = "The change" if settings["kind"] == "paired" else f"`{self.study.values.outcome}`"
         lines = [
             f"{name} is {self._size(draws.get('location'))} on average, with a spread (scale) of "
             f"{self._size(draws.get('scale'))}."
@@ -190,7 +192,7 @@ class GroupFindings(Findings):
 
     def _tails(self) -> list[str]:
         """Say how heavy the tails are."""
-        if self._of.settings["family"] != "student_t":
+        if self.study.settings["family"] != "student_t":
             return []
         df = self.posterior.draws.get("df")
         heavy, light = float((df < _HEAVY).mean()), float((df > _NORMAL).mean())
@@ -211,7 +213,7 @@ class GroupFindings(Findings):
 
         By the interval of the findings, highest-density unless asked otherwise.
         """
-        settings = self._of.settings
+        settings = self.study.settings
         if not self._labels and settings["against"] is None:
             return ()
         found = []
@@ -224,16 +226,18 @@ class GroupFindings(Findings):
         return tuple(found)
 
     def _asked(self, quantity: str) -> dict[str, np.ndarray]:
+        of = "effect of " if quantity == "effect" else ""
         if not self._labels:
-            return {self._compared(): self.posterior.draws.get(quantity)}
+            return {f"{of}{self.compared}": self.posterior.draws.get(quantity)}
         return {
-            f"{other} - {one}": found[quantity] for (one, other), found in self._pairs().items()
+            f"{of}{other} - {one}": found[quantity]
+            for (one, other), found in self._pairs().items()
         }
 
     @property
     def factors(self) -> tuple[BayesFactor, ...]:
         """The Bayes factor of an effect over none, where there is one comparison."""
-        if "no effect" not in self._of.models:
+        if "no effect" not in self.study.models:
             return ()
         return (self.effect_factor(),)
 
@@ -261,7 +265,7 @@ class GroupFindings(Findings):
         DataError
             For fewer than three values, or values without any spread.
         """
-        prior = self._of.settings["effect"] if prior is None else prior
+        prior = self.study.settings["effect"] if prior is None else prior
         value, error = log_factor(*self._weighed(prior, labels))
         return BayesFactor(
             statement=f"effect ~ {prior}",
@@ -325,12 +329,12 @@ class GroupFindings(Findings):
         return found, log_prior, known.quantiles(*_SHARES).tolist()
 
     def _t_statistic(self, labels: Sequence[str] | None) -> TStatistic:
-        values = self._of.values
+        values = self.study.values
         if not self._labels:
             self._refuse_without_value()
             if labels is not None:
                 raise ArgumentError(f"{setting('labels')} is for several groups.")
-            return of_differences(values.values(), float(self._of.settings["against"] or 0))
+            return of_differences(values.values(), float(self.study.settings["against"] or 0))
         chosen = self._labels if labels is None else tuple(map(str, labels))
         if len(chosen) != 2:
             raise ArgumentError(f"Give two {setting('labels')}: {', '.join(self._labels)}.")

@@ -172,7 +172,7 @@ def refuse_ties(data: GroupData, family: str) -> None:
             raise DataError(
                 f"{most} of {len(values)} values of `{data.outcome}`{of} are {value:g}: a heavy-"
                 "tailed distribution could shrink onto them without end. Choose "
-                f"{setting('family', 'normal')}, or give values with the digits that were measured."
+                f"{setting('family', 'normal')}, or give values with their measured digits."
             )
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy import stats
@@ -36,22 +36,20 @@ _CLEAR = np.log(3.0)
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class _CountFindings(Findings):
-    @property
-    def _of(self) -> ProportionStudy:
-        return cast("ProportionStudy", self.study)
+    study: ProportionStudy
 
     def _size(self, values: np.ndarray) -> str:
         return size_words(values, self.level, self.kind)
 
     def _decided(self, numbers: dict[str, np.ndarray]) -> tuple[Decision, ...]:
-        region = self._of.settings["rope"]
+        region = self.study.settings["rope"]
         if region is None:
             return ()
         made = decide("difference", numbers, tuple(region), None, self.level, "hdi")
         return (replace(made, verdict=self.verdict),)
 
     def _not_asked(self) -> list[str]:
-        if self._of.settings["rope"] is not None:
+        if self.study.settings["rope"] is not None:
             return []
         return [
             "Not asked: whether the difference is large enough to matter; rope=(low, high) asks "
@@ -65,12 +63,12 @@ class ProportionFindings(_CountFindings):
 
     @property
     def _exact(self) -> bool:
-        return bool(self._of.settings["family"] == "binomial")
+        return bool(self.study.settings["family"] == "binomial")
 
     def _numbers(self) -> dict[str, np.ndarray]:
         draws = self.posterior.draws
         numbers = dict(draws.single(["share"]))
-        if len(self._of.counts.labels) > 2:
+        if len(self.study.counts.labels) > 2:
             numbers |= {
                 f"{other} - {one}": found for (one, other), found in self._differences().items()
             }
@@ -79,12 +77,12 @@ class ProportionFindings(_CountFindings):
         return numbers | draws.single([name for name in asked if name in known])
 
     def _one_sided(self) -> tuple[str, ...]:
-        named = [f"share[{label}]" for label in self._of.counts.labels]
+        named = [f"share[{label}]" for label in self.study.counts.labels]
         return ("share", "ratio", "odds_ratio", "overdispersion", *named)
 
     def _differences(self) -> dict[tuple[str, str], np.ndarray]:
         share = self.posterior.draws.get("share")
-        labels = self._of.counts.labels
+        labels = self.study.counts.labels
         return {
             (one, other): share[..., j] - share[..., i]
             for (i, one), (j, other) in combinations(enumerate(labels), 2)
@@ -109,7 +107,7 @@ class ProportionFindings(_CountFindings):
         ArgumentError
             For a group that is not there.
         """
-        labels = self._of.counts.labels
+        labels = self.study.counts.labels
         for label in (one, other):
             if label not in labels:
                 raise ArgumentError(
@@ -117,7 +115,7 @@ class ProportionFindings(_CountFindings):
                     f"{', '.join(labels)}."
                 )
         if self._exact:
-            return chance_larger(self._of.after(one), self._of.after(other))
+            return chance_larger(self.study.after(one), self.study.after(other))
         share = self.posterior.draws.get("share")
         return float((share[..., labels.index(one)] > share[..., labels.index(other)]).mean())
 
@@ -127,7 +125,7 @@ class ProportionFindings(_CountFindings):
         return chance(share, self.posterior.draws.get("share")[..., 0].size)
 
     def _sentences(self) -> tuple[str, ...]:
-        counts, draws = self._of.counts, self.posterior.draws
+        counts, draws = self.study.counts, self.posterior.draws
         lines = []
         if counts.group is None:
             lines += self._single(draws.get("share"))
@@ -137,17 +135,19 @@ class ProportionFindings(_CountFindings):
             if len(counts.labels) == 2:
                 lines += self._two(*counts.labels)
         lines += self._rows()
-        if counts.group is not None or self._of.settings["against"] is not None:
+        if counts.group is not None or self.study.settings["against"] is not None:
             lines += self._not_asked()
         return tuple(lines)
 
     def _single(self, share: np.ndarray) -> list[str]:
         lines = [f"The share is {self._size(share)}."]
-        against = self._of.settings["against"]
+        against = self.study.settings["against"]
         if against is not None:
             above = (
                 float(
-                    stats.beta.sf(against, self._of.after(None).alpha, self._of.after(None).beta)
+                    stats.beta.sf(
+                        against, self.study.after(None).alpha, self.study.after(None).beta
+                    )
                 )
                 if self._exact
                 else float((share > against).mean())
@@ -192,7 +192,7 @@ class ProportionFindings(_CountFindings):
         """Say how many trials make one success more, where the direction is settled."""
         flat = difference.reshape(-1)
         low, high = (float(end) for end in interval(flat, self.level, "central"))
-        one, other = self._of.counts.labels
+        one, other = self.study.counts.labels
         if low <= 0 <= high:
             return (
                 "Number needed (trials for one success more or less): has no end, since the "
@@ -201,8 +201,8 @@ class ProportionFindings(_CountFindings):
         best, ends = 1 / abs(float(np.median(flat))), sorted((1 / abs(low), 1 / abs(high)))
         more = "more" if low > 0 else "less"
         return (
-            f"Number needed: one success {more} with {other} instead of {one} in {best:.3g} trials "
-            f"({100 * self.level:g} % central interval {ends[0]:.3g} to {ends[1]:.3g})."
+            f"Number needed: one success {more} with {other} instead of {one} in {best:.3g} "
+            f"trials ({100 * self.level:g} % central interval {ends[0]:.3g} to {ends[1]:.3g})."
         )
 
     def _rows(self) -> list[str]:
@@ -211,11 +211,11 @@ class ProportionFindings(_CountFindings):
         if factor is None:
             return []
         value = factor.log_value
-        if self._of.settings["family"] == "beta_binomial":
+        if self.study.settings["family"] == "beta_binomial":
             rho = self.posterior.draws.get("overdispersion")
             return [
-                f"Over-dispersion of rows: {self._size(rho)}; 0 is binomial, 1 all trials of a row "
-                "alike. The intervals above allow for it."
+                f"Over-dispersion of rows: {self._size(rho)}; 0 is binomial, 1 all trials of a "
+                "row alike. The intervals above allow for it."
             ]
         if value > _CLEAR:
             return []
@@ -247,8 +247,8 @@ class ProportionFindings(_CountFindings):
 
     @cached_property
     def dispersion_factor(self) -> BayesFactor | None:
-        """Weigh over-dispersed rows against binomial ones; None where no group has several rows."""
-        study = self._of
+        """Weigh over-dispersed rows against binomial ones; None without several rows."""
+        study = self.study
         if "beta-binomial" not in study.models:
             return None
         known = dispersion_prior(study.settings["overdispersion"])
@@ -277,11 +277,11 @@ class ProportionFindings(_CountFindings):
     @property
     def decisions(self) -> tuple[Decision, ...]:
         """Decisions on the region of the difference."""
-        counts = self._of.counts
+        counts = self.study.counts
         if counts.group is not None:
             numbers = {f"{b} - {a}": found for (a, b), found in self._differences().items()}
         else:
-            against = self._of.settings["against"]
+            against = self.study.settings["against"]
             if against is None:
                 return ()
             numbers = {f"share - {against:g}": self.posterior.draws.get("share") - against}
@@ -291,7 +291,7 @@ class ProportionFindings(_CountFindings):
     def factors(self) -> tuple[BayesFactor, ...]:
         """Bayes factors of different shares over the same, and of over-dispersed rows."""
         found = []
-        if self._of.settings["family"] == "binomial":
+        if self.study.settings["family"] == "binomial":
             same = self.same_factor()
             found += [] if same is None else [same]
         if self.dispersion_factor is not None:
@@ -316,7 +316,7 @@ class ProportionFindings(_CountFindings):
         ArgumentError
             For groups that are not there, or fewer than two.
         """
-        study, counts = self._of, self._of.counts
+        study, counts = self.study, self.study.counts
         if counts.group is None:
             against = study.settings["against"]
             return None if against is None else self._against(float(against))
@@ -347,15 +347,15 @@ class ProportionFindings(_CountFindings):
         )
 
     def _same_prior(self) -> Beta:
-        given = self._of.settings["same"]
+        given = self.study.settings["same"]
         if given is not None:
             return beta_of(given, "the one share")
-        every = set(self._of.priors.values())
+        every = set(self.study.priors.values())
         return next(iter(every)) if len(every) == 1 else Beta(1.0, 1.0)
 
     def _against(self, against: float) -> BayesFactor:
-        won, tried = self._of.counts.counts()
-        prior, after = self._of.priors[None], self._of.after(None)
+        won, tried = self.study.counts.counts()
+        prior, after = self.study.priors[None], self.study.after(None)
         null = won.sum() * np.log(against) + (tried - won).sum() * np.log1p(-against)
         free = betaln(after.alpha, after.beta) - betaln(prior.alpha, prior.beta)
         return BayesFactor(
@@ -382,13 +382,13 @@ class PairFindings(_CountFindings):
     @property
     def _changed(self) -> Beta:
         """The posterior of the share of changes that go from no to yes."""
-        found = self._of.counts.frame[self._of.counts.outcome].value_counts()
-        weight = float(self._of.settings["concentration"])
+        found = self.study.counts.frame[self.study.counts.outcome].value_counts()
+        weight = float(self.study.settings["concentration"])
         return Beta(weight, weight).after(int(found.get(PAIRS[1], 0)), int(found.get(PAIRS[2], 0)))
 
     def _sentences(self) -> tuple[str, ...]:
         draws = self.posterior.draws
-        first, second = self._of.counts.labels
+        first, second = self.study.counts.labels
         after = self._changed
         up = float(stats.beta.sf(0.5, after.alpha, after.beta))
         word, sign = ("more", ">") if up >= 0.5 else ("less", "<")
@@ -406,7 +406,7 @@ class PairFindings(_CountFindings):
     @property
     def decisions(self) -> tuple[Decision, ...]:
         """Decisions on the region of the difference."""
-        first, second = self._of.counts.labels
+        first, second = self.study.counts.labels
         return self._decided({f"{second} - {first}": self.posterior.draws.get("difference")})
 
     @property
@@ -416,7 +416,7 @@ class PairFindings(_CountFindings):
         Shares are equal where changes in both directions are equally probable; given how many
         pairs changed, those from no to yes are binomial.
         """
-        weight = float(self._of.settings["concentration"])
+        weight = float(self.study.settings["concentration"])
         after = self._changed
         changed = after.alpha + after.beta - 2 * weight
         free = betaln(after.alpha, after.beta) - betaln(weight, weight)

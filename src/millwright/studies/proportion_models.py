@@ -50,8 +50,8 @@ def beta_of(text: Any, what: str) -> Beta:
     known = prior_of(text, what)
     if known.family.name != "beta" or set(known.values) != {"alpha", "beta"}:
         raise ArgumentError(
-            f"The prior of {what} is a beta distribution, such as 'beta(alpha=2, beta=8)', so that "
-            f"the answer is exact; {text!r} is none. For another one write the model yourself: "
+            f"The prior of {what} is a beta distribution, such as 'beta(alpha=2, beta=8)', so "
+            f"that the answer is exact; {text!r} is none. For another one write the model: "
             "study.write(folder) gives its sheet."
         )
     return Beta(float(known.values["alpha"]), float(known.values["beta"]))
@@ -118,7 +118,7 @@ def share_model(
     names = names_of(data)
     group = None if data.group is None or same is not None else names.of[data.group]
     at = "" if group is None else f"[{group}]"
-    every = {None: same} if same is not None else dict(priors)
+    every: Mapping[str | None, Beta] = priors if same is None else {None: same}
     alpha, beta = (_by_label(every, field, group or "") for field in ("alpha", "beta"))
     text = f"beta(alpha={alpha}, beta={beta})" + (f" per {group}" if group else "")
     trials = "" if data.trials is None else names.of[data.trials]

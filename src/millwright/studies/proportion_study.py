@@ -345,8 +345,8 @@ def _choices(
         lines.append("The posterior is exact (beta), and drawn independently.")
     if counts.group is not None:
         lines.append(
-            f"Order of the groups: {', '.join(counts.labels)}; differences and ratios are the later "
-            "against the earlier."
+            f"Order of the groups: {', '.join(counts.labels)}; differences and ratios are the "
+            "later against the earlier."
         )
     if "all the same" in models:
         lines.append("Evidence: one share for all groups against one for each, exact.")

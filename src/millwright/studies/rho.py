@@ -114,7 +114,9 @@ class RhoPosterior:
         low, high = max(low, -most), min(high, most)
         # Around the data, around no correlation, and wide.
         corners = np.concatenate([middle + spread * _SPREADS, spread * _SPREADS, _SPREADS / 2])
-        edges = np.unique(np.concatenate([[low, high], corners[(corners > low) & (corners < high)]]))
+        edges = np.unique(
+            np.concatenate([[low, high], corners[(corners > low) & (corners < high)]])
+        )
         steps = np.linspace(0, 1, _PER_PIECE)
         pieces = edges[:-1, None] + np.diff(edges)[:, None] * steps[:-1]
         return np.append(pieces.ravel(), edges[-1])
@@ -174,5 +176,3 @@ class RhoPosterior:
         lows, highs = self.quantile(start), self.quantile(start + level)
         at = int(np.argmin(highs - lows))
         return float(lows[at]), float(highs[at])
-
-

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import textwrap
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from millwright.draws.numbers import decimals_of, fixed, probability_text, range
 
 _ONE_SIDED, _TWO_SIDED = 0.95, 0.975
 
-__all__ = ["chance", "size_words", "exact_chance", "readings"]
+__all__ = ["bulleted", "chance", "size_words", "exact_chance", "readings"]
 
 
 def size_words(values: np.ndarray, level: float, kind: IntervalKind) -> str:
@@ -54,7 +55,17 @@ def readings(statement: str, share: float, told: Callable[[float], str]) -> list
     ]
     if one != two:
         lines.append(
-            "They differ because a one-sided reading, decided on before the data were seen, has its "
-            "5 % on one side; a two-sided one leaves 2.5 % on either."
+            "They differ because a one-sided reading, decided on before the data were seen, has "
+            "its 5 % on one side; a two-sided one leaves 2.5 % on either."
         )
     return lines
+
+
+def bulleted(lines: Sequence[str]) -> str:
+    """Return lines with a dash each, broken where they are long."""
+    return "\n".join(
+        textwrap.fill(
+            line, 100, initial_indent="  - ", subsequent_indent="    ", break_long_words=False
+        )
+        for line in lines
+    )

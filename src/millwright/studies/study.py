@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from abc import abstractmethod
 from collections.abc import Mapping
 from concurrent.futures import Executor
@@ -21,8 +20,9 @@ from millwright.sampling.progress import Listener
 from millwright.storage.place import check_new
 from millwright.studies.findings import Findings
 from millwright.studies.folder import StoredStudy, StudyFolder
+from millwright.studies.sentences import bulleted
 
-__all__ = ["Simulations", "Study", "bulleted"]
+__all__ = ["Simulations", "Study"]
 
 
 class Simulations(Shown, dict[str, Simulated]):
@@ -83,8 +83,8 @@ class Study(Shown):
     def __str__(self) -> str:
         parts = [
             f"Question: {self.question}",
-            bulleted("Data", (*self.data_lines(), *self.remarks)),
-            bulleted("Chosen, and by which rule; all of it can be replaced", self.choices),
+            _under("Data", (*self.data_lines(), *self.remarks)),
+            _under("Chosen, and by which rule; all of it can be replaced", self.choices),
             *(f"Model `{name}`\n{model.describe()}" for name, model in self.models.items()),
             "Nothing is sampled yet: .simulate(seed=1) shows what these priors allow, "
             ".fit(seed=1) answers.",
@@ -254,14 +254,5 @@ class Study(Shown):
         )
 
 
-def bulleted(heading: str, lines: tuple[str, ...]) -> str:
-    """Return lines under a heading, each with a dash; empty without lines."""
-    if not lines:
-        return ""
-    told = (
-        textwrap.fill(
-            line, 100, initial_indent="  - ", subsequent_indent="    ", break_long_words=False
-        )
-        for line in lines
-    )
-    return "\n".join([heading, *told])
+def _under(heading: str, lines: tuple[str, ...]) -> str:
+    return f"{heading}\n{bulleted(lines)}" if lines else ""

@@ -1,0 +1,235 @@
+"""The command for ready-made studies."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from millwright.cli.base import Json, Quiet, Replace, answer, app
+from millwright.cli.fit_annotations import Chains, Draws, Seed, Warmup
+from millwright.errors import ArgumentError, Interrupted, nearest
+from millwright.wording import for_shell
+
+if TYPE_CHECKING:
+    from millwright.studies.findings import Findings
+    from millwright.studies.study import Study
+
+__all__ = ["study"]
+
+_NAMES = "one-group, two-groups, paired, proportions or correlation"
+_REGIONS = ("rope", "effect_rope")
+_LISTS = ("columns", "labels")
+
+
+@app.command()
+def study(
+    name: Annotated[str, typer.Argument(help=f"{_NAMES}; or the folder of a stored study.")],
+    data: Annotated[
+        Path | None,
+        typer.Argument(help="Data: CSV, TSV, JSON, Parquet or Excel; - for standard input."),
+    ] = None,
+    outcome: Annotated[str | None, typer.Option(help="Column of values or successes.")] = None,
+    group: Annotated[str | None, typer.Option(help="Column of labels.")] = None,
+    trials: Annotated[str | None, typer.Option(help="Column of all trials.")] = None,
+    first: Annotated[str | None, typer.Option(help="First of two columns.")] = None,
+    second: Annotated[str | None, typer.Option(help="Second of two columns.")] = None,
+    columns: Annotated[
+        list[str] | None, typer.Option(help="A column of several; repeatable.")
+    ] = None,
+    labels: Annotated[
+        list[str] | None, typer.Option(help="A label to use, in this order; repeatable.")
+    ] = None,
+    against: Annotated[float | None, typer.Option(help="A value to compare with.")] = None,
+    yes: Annotated[str | None, typer.Option(help="The answer that is a success.")] = None,
+    family: Annotated[str | None, typer.Option(help="Distribution of the values.")] = None,
+    form: Annotated[str | None, typer.Option(help="normal, ranks or robust.")] = None,
+    width: Annotated[float | None, typer.Option(help="Width of a correlation's prior.")] = None,
+    direction: Annotated[str | None, typer.Option(help="both, positive or negative.")] = None,
+    pooled: Annotated[bool, typer.Option("--pooled", help="Groups around a common base.")] = False,
+    rope: Annotated[
+        str | None, typer.Option(help="Region of practical equivalence: 'LOW to HIGH'.")
+    ] = None,
+    effect_rope: Annotated[
+        str | None, typer.Option(help="That of the standardised effect; 'none' for none.")
+    ] = None,
+    effect: Annotated[str | None, typer.Option(help="Prior of the standardised effect.")] = None,
+    prior: Annotated[
+        list[str] | None,
+        typer.Option(help="A prior: NAME='normal(0, 1)', of a share LABEL='...'; repeatable."),
+    ] = None,
+    same: Annotated[str | None, typer.Option(help="Prior of one share for all groups.")] = None,
+    overdispersion: Annotated[
+        str | None, typer.Option(help="Prior of the over-dispersion of rows.")
+    ] = None,
+    concentration: Annotated[
+        float | None, typer.Option(help="Of the Dirichlet prior of pairs of answers.")
+    ] = None,
+    missing: Annotated[
+        str | None, typer.Option(help="Rows with gaps: refuse, drop, of correlations pairs.")
+    ] = None,
+    chains: Chains = None,
+    draws: Draws = None,
+    warmup: Warmup = None,
+    seed: Seed = None,
+    level: Annotated[float, typer.Option(help="Probability inside the intervals.")] = 0.95,
+    hdi: Annotated[bool, typer.Option("--hdi", help="Highest-density intervals.")] = False,
+    plan: Annotated[
+        bool,
+        typer.Option(
+            "--plan", help="Print models and what their priors allow, and sample nothing."
+        ),
+    ] = False,
+    sheet: Annotated[
+        Path | None, typer.Option(help="Write model sheets and data there, and sample nothing.")
+    ] = None,
+    save: Annotated[Path | None, typer.Option(help="Folder to store the study in.")] = None,
+    figure: Annotated[
+        Path | None, typer.Option(help="File for the study's figure: PNG, SVG or PDF.")
+    ] = None,
+    report: Annotated[Path | None, typer.Option(help="Write one HTML page.")] = None,
+    replace: Replace = False,
+    as_json: Json = False,
+    quiet: Quiet = False,
+) -> None:
+    """Answer a question by a ready-made study of columns, or tell a stored one again."""
+    from millwright.storage.place import STUDY_FILE, check_new
+
+    for place in (figure, report):
+        if place is not None:
+            check_new(place, replace)
+    stored = Path(name)
+    if data is None and (stored / STUDY_FILE).is_file():
+        from millwright.studies import load
+
+        found = load(stored)
+    else:
+        given = {
+            "outcome": outcome,
+            "group": group,
+            "trials": trials,
+            "first": first,
+            "second": second,
+            "columns": columns or None,
+            "labels": labels or None,
+            "against": against,
+            "yes": yes,
+            "family": family,
+            "form": form,
+            "width": width,
+            "direction": direction,
+            "pooled": pooled or None,
+            "rope": rope,
+            "effect_rope": effect_rope,
+            "effect": effect,
+            "same": same,
+            "overdispersion": overdispersion,
+            "concentration": concentration,
+            "missing": missing,
+        }
+        made = _made(name, data, given, prior or ())
+        if sheet is not None:
+            typer.echo(str(made.write(sheet, replace)))
+            return
+        if plan:
+            typer.echo(f"{made}\n\n{made.simulate(seed=seed or 0)}")
+            return
+        settings = {"seed": seed, "chains": chains, "draws": draws, "warmup": warmup}
+        found = _fitted(made, settings, save, replace, quiet)
+    _tell(found.with_interval(level, "hdi" if hdi else "central"), figure, report, as_json)
+
+
+def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequence[str]) -> Study:
+    """Return the study, with the options that it takes."""
+    from millwright.cli.data_files import read_data
+    from millwright.studies.catalogue import STUDIES, arguments_of
+
+    key = name.replace("-", "_")
+    if key not in STUDIES:
+        raise ArgumentError(
+            f"There is no study `{name}`, and no stored one of that name.{nearest(key, STUDIES)} "
+            f"Studies: {_NAMES}."
+        )
+    if data is None:
+        raise ArgumentError(f"Name the data file: millwright study {name} DATA.")
+    known = arguments_of(key)
+    stated = {option: value for option, value in given.items() if value is not None}
+    for option in stated:
+        if option not in known:
+            takes = ", ".join(f"--{one.replace('_', '-')}" for one in known)
+            raise ArgumentError(
+                f"The study {name} takes no --{option.replace('_', '-')}. It takes: {takes}."
+            )
+    for option in _REGIONS:
+        if option in stated:
+            stated[option] = _region(option, str(stated[option]))
+    return STUDIES[key](read_data(data), **stated, **_priors(key, priors, known))
+
+
+def _region(option: str, text: str) -> tuple[float, float] | None:
+    """Read `-0.1 to 0.1`."""
+    if text.strip().lower() == "none" and option == "effect_rope":
+        return None
+    try:
+        low, high = (float(part) for part in text.split(" to "))
+    except ValueError:
+        raise ArgumentError(
+            f"--{option.replace('_', '-')} is written as 'LOW to HIGH', such as '-0.1 to 0.1', "
+            f"not {text!r}."
+        ) from None
+    return low, high
+
+
+def _priors(key: str, texts: Sequence[str], known: Mapping[str, Any]) -> dict[str, Any]:
+    """Read `NAME=prior` as the study takes it."""
+    found = {}
+    for text in texts:
+        name, equals, prior = text.partition("=")
+        if not equals or not name.strip() or not prior.strip():
+            raise ArgumentError(f"--prior takes NAME=PRIOR, not {text!r}.")
+        found[name.strip()] = prior.strip()
+    if not found:
+        return {}
+    if "priors" in known:
+        return {"priors": found}
+    if "prior" in known:
+        return {"prior": found["share"] if list(found) == ["share"] else found}
+    raise ArgumentError(
+        f"The prior of a {key.replace('_', ' ')} is stated by --width and --direction."
+    )
+
+
+def _fitted(
+    made: Study, settings: Mapping[str, Any], save: Path | None, replace: bool, quiet: bool
+) -> Findings:
+    stated = {key: value for key, value in settings.items() if value is not None}
+    try:
+        found = made.fit(save=save, replace=replace, progress=not quiet, **stated)
+    except Interrupted as stop:
+        typer.echo(f"Stopped. {for_shell(str(stop.args[0]), save)}", err=True)
+        raise typer.Exit(130) from stop
+    if save is not None:
+        typer.echo(f"Study stored in {save}", err=True)
+    return found
+
+
+def _tell(found: Findings, figure: Path | None, report: Path | None, as_json: bool) -> None:
+    from millwright.cli.reports import rows_record
+
+    if figure is not None:
+        from millwright import plots
+        from millwright.cli.figure_files import write_figure
+
+        write_figure(plots.study(found), figure)
+        typer.echo(f"Figure: {figure}", err=True)
+    if report is not None:
+        found.report(report, replace=True)
+        typer.echo(f"Page: {report}", err=True)
+    record = None
+    if as_json:
+        findings = [one.record(partial(for_shell)) for one in found.verdict.findings]
+        record = {**found.record, "findings": findings, "table": rows_record(found.table())}
+    answer(found.told(for_shell), record, as_json, found.verdict.good)
