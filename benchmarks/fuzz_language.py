@@ -16,7 +16,7 @@ import millwright as mw
 from millwright.errors import MillwrightError
 from millwright.storage.sheet import specification_from
 
-SHEETS = [mw.demo.sheet_path(f"{name}.toml").read_text("utf-8") for name in ("drying", "carriers")]
+SHEETS = [mw.demo.sheet_path(f"{name}.toml").read_text("utf-8") for name in ("drying", "yeasts")]
 SHEETS.append(
     """
 title = "Everything at once"
@@ -200,7 +200,7 @@ def attempt(text: str) -> str:
         model.bind(
             {
                 "stone": ["Upper", "Lower", "Upper"],
-                "carrier": ["Reed", "Marsh", "Reed"],
+                "carrier": ["wild", "brewer", "wild"],
                 "hours": [1.0, 2.0, 3.0],
                 "sacks": [10, 10, 10],
                 "moisture": [18.0, 17.0, 16.0],

@@ -26,10 +26,10 @@ def flat() -> Posterior:
 
 
 @functools.cache
-def carriers() -> Posterior:
+def yeasts() -> Posterior:
     """Two proportions with uniform priors."""
-    sheet = mw.demo.sheet_path("carriers.toml")
-    return mw.Model.read(sheet).fit(mw.demo.load("carriers").frame, seed=3, progress=False)
+    sheet = mw.demo.sheet_path("yeasts.toml")
+    return mw.Model.read(sheet).fit(mw.demo.load("yeasts").frame, seed=3, progress=False)
 
 
 @functools.cache

@@ -6,8 +6,8 @@ from tests import whole_examples
 
 
 class Examples(whole_examples.Prints):
-    def test_two_carriers(self):
-        self.check("two_carriers.py", "One-sided reading", "Two-sided reading", "95 % HDI")
+    def test_two_yeasts(self):
+        self.check("two_yeasts.py", "One-sided reading", "Two-sided reading", "95 % HDI")
 
     def test_millstones(self):
         self.check("millstones.py", "Verdict: Converged", "comes from its own loads")

@@ -10,7 +10,7 @@ from millwright.diagnostics.finding import Sampling
 from millwright.diagnostics.measures import measure
 from millwright.diagnostics.verdict import judge
 from millwright.modelling.repeated_rows import repeated_rows
-from tests.fits import carriers, flat, known_scale, straight
+from tests.fits import flat, known_scale, straight, yeasts
 
 SETTINGS = {"seed": 1, "progress": False}
 
@@ -158,7 +158,7 @@ class GoodFits(unittest.TestCase):
         self.assertTrue(fit.verdict.good, str(fit.verdict))
 
     def test_shared_fits(self):
-        for make in (straight, flat, carriers, lambda: known_scale()[0]):
+        for make in (straight, flat, yeasts, lambda: known_scale()[0]):
             self.assert_clean(make())
 
     def test_counts_shares_and_waiting_times(self):

@@ -57,6 +57,12 @@ class WholeExamples(Prints):
             self.check("many_lofts.py", *words, arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 2)
 
+    def test_sack_weights(self):
+        self.check("sack_weights.py", "`south` is higher than `north`", "=== pairs", "REJECT")
+
+    def test_river_days(self):
+        self.check("river_days.py", "the correlation is", "last five days", "All pairs")
+
     def test_on_a_cluster(self):
         self.check("on_a_cluster.py", "evaluate the model: 2", "one worker killed: True")
 

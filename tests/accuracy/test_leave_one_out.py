@@ -8,7 +8,7 @@ from scipy import stats
 import millwright as mw
 from millwright.accuracy.smoothing import fit_pareto, highest_good_k, smoothed_log_weights
 from millwright.errors import ArgumentError
-from tests.fits import carriers, flat, known_scale, straight
+from tests.fits import flat, known_scale, straight, yeasts
 
 
 class LeaveOneOut(unittest.TestCase):
@@ -76,7 +76,7 @@ class Compare(unittest.TestCase):
         with self.assertRaisesRegex(ArgumentError, "at least two"):
             mw.compare(a=straight())
         with self.assertRaisesRegex(ArgumentError, "different outcomes"):
-            mw.compare(a=straight(), b=carriers())
+            mw.compare(a=straight(), b=yeasts())
         with self.assertRaisesRegex(ArgumentError, "must be a posterior"):
             mw.compare(a=straight(), b=3)
 

@@ -165,11 +165,11 @@ class Commands(unittest.TestCase):
         self.assertIn("REJECT", (folder / "9-report.html").read_text("utf-8"))
 
     def test_the_other_demo_and_the_list(self):
-        done = run_here("demo", "carriers", "--folder", self.folder / "carriers", "--quiet")
+        done = run_here("demo", "yeasts", "--folder", self.folder / "yeasts", "--quiet")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("share of the posterior below", done.stdout.lower())
         self.assertNotIn("(outside)", done.stdout)
-        self.assertIn("carriers", run_here("demo", "list").stdout)
+        self.assertIn("yeasts", run_here("demo", "list").stdout)
         self.assertIn("Did you mean `drying`", run_here("demo", "dryin").stderr)
 
     def test_help_and_version(self):

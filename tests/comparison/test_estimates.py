@@ -8,7 +8,7 @@ import numpy as np
 import millwright as mw
 from millwright.comparison.estimates import AcrossFits
 from millwright.errors import ArgumentError
-from tests.fits import carriers, flat, straight
+from tests.fits import flat, straight, yeasts
 
 
 @functools.cache
@@ -67,7 +67,7 @@ class SideBySide(unittest.TestCase):
             lambda: mw.compare_estimates(a=straight()),
             lambda: mw.compare_estimates(a=straight(), b=3),
             lambda: mw.compare_estimates("share", a=straight(), b=flat()),
-            lambda: mw.compare_estimates(a=straight(), b=carriers()),
+            lambda: mw.compare_estimates(a=straight(), b=yeasts()),
             lambda: mw.compare_estimates(a=straight(), b=flat(), level=3),
             lambda: mw.compare_estimates(a=straight(), b=flat(), kind="x"),
         ):

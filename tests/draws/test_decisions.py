@@ -15,7 +15,7 @@ from millwright.draws.region import highest_density_region
 from millwright.draws.table import make_table
 from millwright.draws.table_forms import written
 from millwright.errors import ArgumentError, LanguageError, ModelError, UnknownLabelError
-from tests.fits import carriers, known_scale, straight
+from tests.fits import known_scale, straight, yeasts
 
 
 class Decisions(unittest.TestCase):
@@ -65,10 +65,10 @@ class Decisions(unittest.TestCase):
         made = straight().decide("drying / noise", rope=(-0.5, 0.5))
         self.assertEqual(made.outcomes, {"drying / noise": "reject"})
         self.assertEqual(
-            set(carriers().decide("share", null=0).outcomes),
+            set(yeasts().decide("share", null=0).outcomes),
             {
-                "share[Marsh]",
-                "share[Reed]",
+                "share[brewer]",
+                "share[wild]",
             },
         )
 
@@ -111,20 +111,20 @@ class Readings(unittest.TestCase):
 
 class Contrasts(unittest.TestCase):
     def test_differences_of_draws(self):
-        table = carriers().contrasts("share")
-        share = carriers().draws.get("share")
-        self.assertEqual(list(table.index), ["Reed - Marsh"])
+        table = yeasts().contrasts("share")
+        share = yeasts().draws.get("share")
+        self.assertEqual(list(table.index), ["wild - brewer"])
         self.assertAlmostEqual(
-            table.loc["Reed - Marsh", "mean"], float((share[..., 1] - share[..., 0]).mean())
+            table.loc["wild - brewer", "mean"], float((share[..., 1] - share[..., 0]).mean())
         )
-        other = carriers().contrasts("share", against="Reed")
-        self.assertEqual(list(other.index), ["Marsh - Reed"])
+        other = yeasts().contrasts("share", against="wild")
+        self.assertEqual(list(other.index), ["brewer - wild"])
 
     def test_bad_input(self):
         with self.assertRaisesRegex(ArgumentError, "no label sets"):
             straight().contrasts("drying")
-        with self.assertRaisesRegex(ArgumentError, "Did you mean `Reed`"):
-            carriers().contrasts("share", against="Read")
+        with self.assertRaisesRegex(ArgumentError, "Did you mean `wild`"):
+            yeasts().contrasts("share", against="wold")
 
 
 class Regions(unittest.TestCase):
@@ -156,7 +156,7 @@ class Tables(unittest.TestCase):
     def test_expressions_and_single_numbers(self):
         table = straight().table(["drying", "drying / noise"])
         self.assertEqual(list(table.index), ["drying", "drying / noise"])
-        self.assertEqual(list(carriers().table("share[Reed]").index), ["share[Reed]"])
+        self.assertEqual(list(yeasts().table("share[wild]").index), ["share[wild]"])
         with self.assertRaises((ModelError, LanguageError)):
             straight().table("drying / nois")
 

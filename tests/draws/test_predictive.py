@@ -7,7 +7,7 @@ from scipy import stats
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError
-from tests.fits import carriers, known_scale, straight
+from tests.fits import known_scale, straight, yeasts
 
 
 class Check(unittest.TestCase):
@@ -135,12 +135,12 @@ class Predict(unittest.TestCase):
         self.assertGreater(table["mean"].iloc[0], table["mean"].iloc[1])
 
     def test_counts_are_predicted_as_whole_numbers(self):
-        draws = carriers().predict({"carrier": ["Reed"], "sacks": [20]}).draws["torn"]
+        draws = yeasts().predict({"yeast": ["wild"], "loaves": [20]}).draws["sank"]
         self.assertTrue((draws == np.floor(draws)).all() and draws.max() <= 20)
 
     def test_bad_new_rows(self):
-        with self.assertRaisesRegex(DataError, "label set `carrier`: 'Sedge'"):
-            carriers().predict({"carrier": ["Sedge"], "sacks": [20]})
+        with self.assertRaisesRegex(DataError, "label set `yeast`: 'rye'"):
+            yeasts().predict({"yeast": ["rye"], "loaves": [20]})
         with self.assertRaisesRegex(mw.errors.MillwrightError, "hours"):
             straight().predict({"minutes": [1.0]})
         prediction = straight().predict({"hours": [1.0, 5.0]})

@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 
 import millwright as mw
 from millwright.errors import ArgumentError
-from tests.fits import carriers, flat, straight
+from tests.fits import flat, straight, yeasts
 
 PLOTS = mw.plots
 OF_MANY = (
@@ -73,7 +73,7 @@ class Figures(unittest.TestCase):
     def test_every_figure_is_drawn_with_title_and_caption(self):
         # A posterior of its own: its verdict says from then on what the sensitivity found.
         posterior = replace(straight())
-        observed = {"Marsh": 0.1, "Reed": 0.2}
+        observed = {"brewer": 0.1, "wild": 0.2}
         before = dict(mpl.rcParams)
         figures = {
             "trace": PLOTS.trace(posterior, warmup=True),
@@ -86,7 +86,7 @@ class Figures(unittest.TestCase):
             "intervals": PLOTS.intervals(
                 posterior, level=0.9, kind="hdi", reference={"start": 18.4}
             ),
-            "shrinkage": PLOTS.shrinkage(carriers(), "share", observed),
+            "shrinkage": PLOTS.shrinkage(yeasts(), "share", observed),
             "posterior_densities": PLOTS.posterior_densities(posterior, rope=(-0.1, 0.1)),
             "decision": PLOTS.decision(posterior.decide("drying", rope=(-0.1, 0.1))),
             "prior_posterior": PLOTS.prior_posterior(posterior, leave_out=["noise"]),
@@ -114,6 +114,7 @@ class Figures(unittest.TestCase):
             "under_priors",
             "evidence_path",
             "expected_evidence",
+            "study",
         }
         self.assertEqual(set(figures) | elsewhere, set(PLOTS.__all__))
         for name, figure in figures.items():
@@ -204,7 +205,7 @@ class Figures(unittest.TestCase):
             lambda: PLOTS.decision(3),
             lambda: PLOTS.compare_estimates(3),
             lambda: PLOTS.scatter_matrix(straight(), "drying"),
-            lambda: PLOTS.shrinkage(carriers(), "share", {"Marsh": 0.1}),
+            lambda: PLOTS.shrinkage(yeasts(), "share", {"brewer": 0.1}),
             lambda: PLOTS.shrinkage(straight(), "drying", {}),
             lambda: PLOTS.densities(straight(), reference={"dryign": 1}),
             lambda: PLOTS.prior_posterior(straight(), leave_out=["x"]),
@@ -218,7 +219,7 @@ class Figures(unittest.TestCase):
             lambda: PLOTS.predictive_check(check, show="rows", along="hour"),
             lambda: PLOTS.predictive_check(check, show="statistics", axes=Figure().add_subplot()),
             lambda: PLOTS.fitted_line(straight(), "minutes"),
-            lambda: PLOTS.fitted_line(carriers(), "carrier"),
+            lambda: PLOTS.fitted_line(yeasts(), "yeast"),
             lambda: PLOTS.fitted_line(straight(), "hours", outcome="x"),
             lambda: PLOTS.prior_lines(straight(), "hours"),
             lambda: PLOTS.predictive_check(straight(), "x"),

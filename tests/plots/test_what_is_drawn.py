@@ -9,7 +9,7 @@ from matplotlib.text import Text
 
 import millwright as mw
 from millwright.plots.style import wrapped
-from tests.fits import carriers, straight
+from tests.fits import straight, yeasts
 from tests.plots.test_figures import rows_of_all_kinds, simulated
 
 PLOTS = mw.plots
@@ -88,9 +88,9 @@ class Positions(unittest.TestCase):
         self.assertEqual([len(axes.lines) for axes in figure.axes], [4, 4, 4, 4])
         figure = PLOTS.prior_lines(simulated(), "hours", lines=7)
         self.assertEqual(len(figure.axes[0].lines), 7)
-        seen = mw.demo.load("carriers").frame.groupby("carrier")["torn"].mean()
-        rows = mw.demo.load("carriers").frame["carrier"].value_counts()
-        figure = PLOTS.shrinkage(carriers(), "share", seen)
+        seen = mw.demo.load("yeasts").frame.groupby("yeast")["sank"].mean()
+        rows = mw.demo.load("yeasts").frame["yeast"].value_counts()
+        figure = PLOTS.shrinkage(yeasts(), "share", seen)
         labels = {text.get_text() for text in figure.axes[0].get_yticklabels()}
         words = {f"{k} ({n} row{'s' * (n != 1)})" for k, n in rows.items()}
         self.assertEqual(labels, words)
@@ -189,9 +189,9 @@ class Layout(unittest.TestCase):
         self.assertEqual(wrapped("unbreakable", 4), "unbreakable")
 
     def test_the_graph_names_distributions_and_sizes(self):
-        texts = "\n".join(words for words, _ in texts_of(PLOTS.model_graph(carriers()))[0])
+        texts = "\n".join(words for words, _ in texts_of(PLOTS.model_graph(yeasts()))[0])
         self.assertIn("~ beta(alpha=1, beta=1)", texts)
-        self.assertIn("per carrier (2 labels)", texts)
+        self.assertIn("per yeast (2 labels)", texts)
 
 
 if __name__ == "__main__":

@@ -10,7 +10,7 @@ import millwright as mw
 from millwright.draws.intervals import interval
 from millwright.draws.numbers import decimals_of, probability_text, range_text, supported
 from millwright.errors import ArgumentError, LanguageError, ModelError, UnknownLabelError
-from tests.fits import carriers, known_scale, straight
+from tests.fits import known_scale, straight, yeasts
 
 
 class Table(unittest.TestCase):
@@ -22,7 +22,7 @@ class Table(unittest.TestCase):
 
     def test_choice_of_quantities(self):
         self.assertEqual(list(straight().table("drying").index), ["drying"])
-        self.assertEqual(list(carriers().table(["share"]).index), ["share[Marsh]", "share[Reed]"])
+        self.assertEqual(list(yeasts().table(["share"]).index), ["share[brewer]", "share[wild]"])
         with self.assertRaisesRegex(UnknownLabelError, "Did you mean `drying`"):
             straight().table("dryign")
 
@@ -99,30 +99,30 @@ class Intervals(unittest.TestCase):
         self.assertAlmostEqual(np.mean((draws >= low) & (draws <= high)), 0.9, places=4)
 
     def test_result_carries_labels_level_and_kind(self):
-        ends = carriers().interval("share", level=0.8, kind="hdi")
-        self.assertEqual(ends.dims, ("end", "carrier"))
+        ends = yeasts().interval("share", level=0.8, kind="hdi")
+        self.assertEqual(ends.dims, ("end", "yeast"))
         self.assertEqual(ends.attrs, {"kind": "hdi", "level": 0.8})
         self.assertTrue((ends.sel(end="low") < ends.sel(end="high")).all())
 
 
 class Draws(unittest.TestCase):
     def test_labelled_draws(self):
-        draws = carriers()["share"]
-        self.assertEqual(draws.dims, ("chain", "iteration", "carrier"))
+        draws = yeasts()["share"]
+        self.assertEqual(draws.dims, ("chain", "iteration", "yeast"))
         self.assertEqual(draws.sizes["iteration"], 1000)
         self.assertEqual(list(draws.coords["chain"].values[[0, 3]]), [1, 4])
-        self.assertEqual(list(draws.coords["carrier"].values), ["Marsh", "Reed"])
+        self.assertEqual(list(draws.coords["yeast"].values), ["brewer", "wild"])
 
     def test_derived_quantities_come_from_the_draws(self):
-        share, gap = carriers()["share"], carriers()["difference"]
-        want = share.sel(carrier="Reed").values - share.sel(carrier="Marsh").values
+        share, gap = yeasts()["share"], yeasts()["difference"]
+        want = share.sel(yeast="wild").values - share.sel(yeast="brewer").values
         np.testing.assert_array_equal(gap.values, want)
 
     def test_frame_has_one_row_a_draw(self):
-        frame = carriers().to_dataframe()
+        frame = yeasts().to_dataframe()
         self.assertEqual(
             list(frame.columns),
-            ["chain", "iteration", "share[Marsh]", "share[Reed]", "difference"],
+            ["chain", "iteration", "share[brewer]", "share[wild]", "difference"],
         )
         self.assertEqual(len(frame), 4000)
 
@@ -144,10 +144,10 @@ class Statements(unittest.TestCase):
         self.assertLess(abs(found.value - want), 4.5 * found.monte_carlo_error)
 
     def test_one_answer_for_each_label_or_a_joint_one(self):
-        each = carriers().probability("share < 0.15")
-        self.assertEqual(list(each), ["Marsh", "Reed"])
-        both = float(carriers().probability("all(share < 0.15)"))
-        some = float(carriers().probability("any(share < 0.15)"))
+        each = yeasts().probability("share < 0.15")
+        self.assertEqual(list(each), ["brewer", "wild"])
+        both = float(yeasts().probability("all(share < 0.15)"))
+        some = float(yeasts().probability("any(share < 0.15)"))
         self.assertLessEqual(both, min(float(p) for p in each.values()))
         self.assertGreaterEqual(some, max(float(p) for p in each.values()))
 

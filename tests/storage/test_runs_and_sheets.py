@@ -10,7 +10,7 @@ import pyarrow.parquet as pq
 
 import millwright as mw
 from millwright.errors import ArgumentError, MillwrightError, ModelError, StorageError
-from tests.fits import carriers, straight
+from tests.fits import straight, yeasts
 
 
 class InFolder(unittest.TestCase):
@@ -75,7 +75,7 @@ class Sheets(InFolder):
 
 class Runs(InFolder):
     def test_round_trip_keeps_draws_record_and_answers(self):
-        for posterior in (straight(), carriers()):
+        for posterior in (straight(), yeasts()):
             path = self.folder / posterior.draws.binding.program.outcomes[0].name
             posterior.save(path)
             again = mw.load(path)
@@ -84,14 +84,17 @@ class Runs(InFolder):
             self.assertEqual(str(again), str(posterior))
             self.assertEqual(again.record, posterior.record)
             np.testing.assert_array_equal(again.leave_one_out().k, posterior.leave_one_out().k)
+            # Going on with what is complete changes nothing, its search for modes included.
+            gone_on = mw.resume(path, progress=False)
+            self.assertEqual(str(gone_on.verdict), str(posterior.verdict))
 
     def test_files_are_open_formats(self):
-        carriers().save(self.folder / "run")
+        yeasts().save(self.folder / "run")
         table = pq.read_table(self.folder / "run" / "draws" / "chain-01-000001.parquet")
         self.assertEqual(table.column_names[:2], ["chain", "iteration"])
         labels = json.loads(table.schema.metadata[b"labels"])
-        self.assertEqual(labels, {"carrier": ["Marsh", "Reed"]})
-        self.assertTrue((self.folder / "run" / "sheet.toml").read_text().startswith("# Does"))
+        self.assertEqual(labels, {"yeast": ["brewer", "wild"]})
+        self.assertTrue((self.folder / "run" / "sheet.toml").read_text().startswith("# Do more"))
 
     def test_existing_places_are_not_overwritten_unasked(self):
         straight().save(self.folder / "run")

@@ -79,7 +79,10 @@ def options(
 @app.command()
 def demo(
     scenario: Annotated[
-        str, typer.Argument(help="drying (nine steps) or carriers (two shares); list names them.")
+        str,
+        typer.Argument(
+            help="drying (nine steps) or yeasts (two shares, a ready-made study); list names them."
+        ),
     ] = "drying",
     folder: Annotated[
         Path, typer.Option(help="Folder for the figures; made if it is not there.")
@@ -88,11 +91,11 @@ def demo(
 ) -> None:
     """Walk through an analysis of made-up data."""
     from millwright.cli.telling import terminal_teller
-    from millwright.demo.carriers import walk_carriers
     from millwright.demo.walk import walk
+    from millwright.demo.yeasts import walk_yeasts
     from millwright.terminal.progress import auto_listener
 
-    scenarios = {"drying": walk, "carriers": walk_carriers}
+    scenarios = {"drying": walk, "yeasts": walk_yeasts}
     if scenario == "list":
         for name, each in scenarios.items():
             typer.echo(f"{name:10s} {(each.__doc__ or '').split(';')[0]}")

@@ -8,7 +8,13 @@ from pathlib import Path
 
 import pandas as pd
 
-from millwright.demo.truth import CARRIERS_TRUTH, DRYING_TRUTH
+from millwright.demo.truth import (
+    DRESSED_TRUTH,
+    DRYING_TRUTH,
+    RIVER_TRUTH,
+    SACKS_TRUTH,
+    YEASTS_TRUTH,
+)
 from millwright.errors import ArgumentError, nearest
 
 __all__ = ["DATA_SETS", "DataSet", "load", "sheet_path"]
@@ -43,9 +49,22 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "batches, and 10 more held back for prediction",
         DRYING_TRUTH,
     ),
-    "carriers": (
-        "Flour sacks in twelve boxes from the carriers Reed and Marsh, and how many were torn",
-        CARRIERS_TRUTH,
+    "yeasts": (
+        "Loaves of twelve baking days with two yeasts, and how many of them sank in water",
+        YEASTS_TRUTH,
+    ),
+    "sack_weights": (
+        "Weights (kg) of sacks filled at the north and the south spout; one was filled twice over",
+        SACKS_TRUTH,
+    ),
+    "dressed_stones": (
+        "Flour an hour (kg) of twelve pairs of stones, before and after they were dressed",
+        DRESSED_TRUTH,
+    ),
+    "river_days": (
+        "Rain (mm), level of the river the day after (cm) and power of the wheel (kW) on 30 days; "
+        "the truth is the correlation of log rain and level",
+        RIVER_TRUTH,
     ),
 }
 
@@ -53,7 +72,7 @@ DATA_SETS = tuple(_ABOUT)
 
 
 def load(name: str) -> DataSet:
-    """Load a demo data set: `drying_loft` or `carriers`.
+    """Load a demo data set: one of `DATA_SETS`.
 
     Raises
     ------

@@ -7,9 +7,15 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from millwright.demo.truth import CARRIERS_TRUTH, DRYING_TRUTH
+from millwright.demo.truth import (
+    DRESSED_TRUTH,
+    DRYING_TRUTH,
+    RIVER_TRUTH,
+    SACKS_TRUTH,
+    YEASTS_TRUTH,
+)
 
-__all__ = ["carriers", "drying_loft"]
+__all__ = ["dressed_stones", "drying_loft", "river_days", "sack_weights", "yeasts"]
 
 FOLDER = Path(__file__).parent / "data"
 
@@ -31,27 +37,61 @@ def drying_loft() -> pd.DataFrame:
     )
 
 
-def carriers() -> pd.DataFrame:
-    """Boxes of flour sacks from two carriers: sacks in each box, and how many were torn."""
-    generator = np.random.default_rng(1904)
-    carrier = np.repeat(["Reed", "Marsh"], [5, 7])
-    sacks = generator.integers(18, 31, 12)
-    share = np.where(
-        carrier == "Reed", CARRIERS_TRUTH["share[Reed]"], CARRIERS_TRUTH["share[Marsh]"]
-    )
+def yeasts() -> pd.DataFrame:
+    """Twelve baking days with two yeasts: loaves set in water, and how many of them sank."""
+    generator = np.random.default_rng(1907)
+    yeast = np.repeat(["brewer", "wild"], [6, 6])
+    loaves = generator.integers(20, 33, 12)
+    share = np.array([YEASTS_TRUTH[f"share[{name}]"] for name in yeast])
     return pd.DataFrame(
         {
-            "box": np.arange(1, 13),
-            "carrier": carrier,
-            "sacks": sacks,
-            "torn": generator.binomial(sacks, share),
+            "day": np.arange(1, 13),
+            "yeast": yeast,
+            "loaves": loaves,
+            "sank": generator.binomial(loaves, share),
         }
+    )
+
+
+def sack_weights() -> pd.DataFrame:
+    """Weights of sacks filled at two spouts; one sack at the south spout was filled twice over."""
+    generator = np.random.default_rng(1911)
+    parts = []
+    for spout, rows in (("north", 16), ("south", 13)):
+        location, scale = (SACKS_TRUTH[f"{name}[{spout}]"] for name in ("location", "scale"))
+        weight = np.round(location + scale * generator.standard_normal(rows), 2)
+        parts.append(pd.DataFrame({"spout": spout, "weight": weight}))
+    table = pd.concat(parts, ignore_index=True)
+    table.loc[len(table) - 3, "weight"] = 58.4
+    return table
+
+
+def dressed_stones() -> pd.DataFrame:
+    """Flour an hour of twelve pairs of stones, before and after they were dressed."""
+    generator = np.random.default_rng(1913)
+    before = np.round(generator.normal(82, 9, 12), 1)
+    change = generator.normal(DRESSED_TRUTH["location"], DRESSED_TRUTH["scale"], 12)
+    return pd.DataFrame(
+        {"stone": np.arange(1, 13), "before": before, "after": np.round(before + change, 1)}
+    )
+
+
+def river_days() -> pd.DataFrame:
+    """Rain, level of the river the day after, and power of the wheel, on thirty days."""
+    generator = np.random.default_rng(1920)
+    rho = RIVER_TRUTH["rho"]
+    first, second, third = generator.standard_normal((3, 30))
+    rain = np.exp(1.6 + 0.5 * first)
+    level = 64 + 7 * (rho * first + np.sqrt(1 - rho**2) * second)
+    power = 11 + 0.22 * (level - 64) + 1.1 * third
+    return pd.DataFrame(
+        {"rain": np.round(rain, 1), "level": np.round(level, 1), "power": np.round(power, 2)}
     )
 
 
 def main() -> None:
     """Write all data sets into the package."""
-    for make in (drying_loft, carriers):
+    for make in (drying_loft, yeasts, sack_weights, dressed_stones, river_days):
         make().to_csv(FOLDER / f"{make.__name__}.csv", index=False)
 
 

@@ -1,6 +1,14 @@
 """The values that the demo data were made from."""
 
-__all__ = ["CARRIERS_TRUTH", "DRYING_TRUTH"]
+__all__ = ["DRESSED_TRUTH", "DRYING_TRUTH", "RIVER_TRUTH", "SACKS_TRUTH", "YEASTS_TRUTH"]
 
 DRYING_TRUTH = {"start": 18.4, "drying": -0.55, "noise": 0.35}
-CARRIERS_TRUTH = {"share[Reed]": 0.16, "share[Marsh]": 0.08}
+YEASTS_TRUTH = {"share[brewer]": 0.10, "share[wild]": 0.16}
+SACKS_TRUTH = {
+    "location[north]": 50.2,
+    "location[south]": 50.8,
+    "scale[north]": 0.5,
+    "scale[south]": 0.7,
+}
+DRESSED_TRUTH = {"location": 5.0, "scale": 4.0}
+RIVER_TRUTH = {"rho": 0.6}

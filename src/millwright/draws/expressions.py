@@ -101,7 +101,7 @@ def single_numbers(draws: Draws, text: str) -> dict[str, np.ndarray]:
     """Return draws of each single number of a quantity or of an expression, (chains, draws).
 
     A quantity's numbers are named as in tables, and each can be asked for by that name:
-    `share[Marsh]`; those of an expression are named by it, followed by the label.
+    `share[wild]`; those of an expression are named by it, followed by the label.
 
     Raises
     ------

@@ -226,6 +226,8 @@ def _gone_on(record: Record, old: Mapping[str, Any], extended: bool) -> Record:
         record,
         extended=extended or bool(old["extended"]),
         began_with={**old["began_with"], **others},
+        # Those of the search before the first draw; a single peak's place is not kept.
+        modes=old["modes"] or record.modes,
     )
 
 

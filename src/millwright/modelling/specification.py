@@ -100,7 +100,7 @@ class Specification:
         return next(part for part in self.parts if part.name == name)
 
     def with_unit(self, name: str) -> str:
-        """Return a name with its unit in brackets, if it has one: `share[Marsh] (per cent)`."""
+        """Return a name with its unit in brackets, if it has one: `share[wild] (per cent)`."""
         return with_unit(dict(self.units), name)
 
     @property

@@ -18,6 +18,6 @@ def unit_of(units: Mapping[str, str], name: str) -> str:
 
 
 def with_unit(units: Mapping[str, str], name: str) -> str:
-    """Return a name with its unit in brackets, if it has one: `share[Marsh] (per cent)`."""
+    """Return a name with its unit in brackets, if it has one: `share[wild] (per cent)`."""
     unit = unit_of(units, name)
     return f"{name} ({unit})" if unit else name

@@ -150,7 +150,7 @@ class Posterior:
         Parameters
         ----------
         names
-            Quantities to show, single numbers of them (`share[Marsh]`), or expressions
+            Quantities to show, single numbers of them (`share[wild]`), or expressions
             (`drying / noise`); by default all unknown and derived quantities but those with one
             value a row.
         level, kind

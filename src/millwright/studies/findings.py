@@ -181,7 +181,7 @@ class Findings(Shown):
         """All of it as plain values."""
         verdict = self.verdict
         return {
-            "study": self.study.name,
+            "study": self.study.kind,
             "question": self.question,
             "answer": list(self.answer),
             "good": verdict.good,

@@ -35,6 +35,7 @@ __all__ = ["GroupFindings"]
 _SHARES = np.array([0, 1e-6, 1e-4, 0.01, 0.1, 0.25, 0.5, 0.75, 0.9, 0.99, 0.9999, 1 - 1e-6, 1])
 _WIDTHS = (0.1, 0.2, 0.354, 0.5, 0.707, 1.0, 1.414, 2.0)
 _HEAVY, _NORMAL = 10.0, 30.0
+_LIKELY, _SURE = 0.8, 0.975
 _METHOD = "quadrature of the density of the t statistic (Rouder et al. 2009)"
 _MODELS = (
     "It compares two normal models with one scale for all values; outliers count in full there, "
@@ -166,8 +167,13 @@ class GroupFindings(Findings):
         by = self._size(difference if up else -difference)
         word = "higher" if up else "lower"
         told = f"{one} is {word} than {other} by {by}"
-        if sure < 0.9:
+        if sure < 0.9 and self._labels:
             told = f"Which is higher is open: {one} minus {other} is {self._size(difference)}"
+        elif sure < 0.9:
+            told = (
+                f"Whether it is above or below {other} is open: the difference is "
+                f"{self._size(difference)}"
+            )
         return f"{told}; the probability that it is {word} is {chance(sure, difference.size)}."
 
     def _pair_sentences(self) -> list[str]:
@@ -274,8 +280,22 @@ class GroupFindings(Findings):
             standard_error=error,
             method=_METHOD,
             trusted=True,
-            reasons=(_MODELS,),
+            reasons=(_MODELS, *self._misfits()),
         )
+
+    def _misfits(self) -> list[str]:
+        """Say where the data do not look like the models of the evidence."""
+        known = set(self.posterior.draws.names())
+        seen = []
+        if "df" in known and (self.posterior.draws.get("df") < _HEAVY).mean() > _LIKELY:
+            seen.append("tails are heavy")
+        if "scale_difference" in known:
+            up = float((self.posterior.draws.get("scale_difference") > 0).mean())
+            if max(up, 1 - up) > _SURE:
+                seen.append("the scales differ")
+        if not seen:
+            return []
+        return [f"In these data {' and '.join(seen)}: take this evidence with care."]
 
     def effect_factors_by_width(
         self,

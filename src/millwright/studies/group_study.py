@@ -47,6 +47,11 @@ class GroupStudy(Study):
 
     values: GroupData = field(repr=False)
 
+    @property
+    def kind(self) -> str:
+        """Which study of groups it is."""
+        return str(self.settings["kind"])
+
     def data_lines(self) -> tuple[str, ...]:
         """Return rows, mean and sd of each group."""
         data = self.values

@@ -63,9 +63,16 @@ def readings(statement: str, share: float, told: Callable[[float], str]) -> list
 
 def bulleted(lines: Sequence[str]) -> str:
     """Return lines with a dash each, broken where they are long."""
-    return "\n".join(
+    told = (
         textwrap.fill(
-            line, 100, initial_indent="  - ", subsequent_indent="    ", break_long_words=False
+            # A number stays on one line with its per cent.
+            line.replace(" %", "\xa0%"),
+            100,
+            initial_indent="  - ",
+            subsequent_indent="    ",
+            break_long_words=False,
+            break_on_hyphens=False,
         )
         for line in lines
     )
+    return "\n".join(told).replace("\xa0", " ")

@@ -64,6 +64,11 @@ class Study(Shown):
     settings: Mapping[str, Any] = field(repr=False)
 
     @property
+    def kind(self) -> str:
+        """What the study is called."""
+        return self.name
+
+    @property
     def model(self) -> Model:
         """The model that gives the answer."""
         return next(iter(self.models.values()))

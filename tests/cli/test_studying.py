@@ -1,0 +1,80 @@
+"""The command for studies, and what other commands make of a stored one."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import millwright as mw
+from tests.cli.here import run_here
+
+
+class Studying(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        for name in ("yeasts", "sack_weights", "river_days"):
+            mw.demo.load(name).frame.to_csv(self.folder / f"{name}.csv", index=False)
+
+    def run_study(self, *arguments):
+        return run_here("study", *arguments, cwd=self.folder)
+
+    YEASTS = ("yeasts.csv", "--outcome", "sank", "--trials", "loaves", "--group", "yeast")
+
+    def test_answers_from_one_command(self):
+        done = self.run_study("proportions", *self.YEASTS, "--rope", "-0.02 to 0.02", "--hdi")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        for words in ("Question:", "wild", "95 % HDI", "WITHHOLD", "Verdict: Exact"):
+            self.assertIn(words, done.stdout)
+        machine = json.loads(self.run_study("proportions", *self.YEASTS, "--json").stdout)
+        self.assertEqual(machine["study"], "proportions")
+        self.assertIn("interval_low", machine["table"]["difference"])
+
+    def test_priors_sheets_and_plans(self):
+        prior = ("--prior", "wild=beta(alpha=2, beta=8)")
+        done = self.run_study("proportions", *self.YEASTS, *prior, "--plan")
+        self.assertIn('where(yeast == "brewer", 1, 2)', done.stdout)
+        self.assertIn("simulated", done.stdout)
+        done = self.run_study(
+            *("two-groups", "sack_weights.csv", "--outcome", "weight", "--group", "spout"),
+            *("--prior", "scale=half_normal(3)", "--sheet", "sheets"),
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("half_normal(3) per spout", (self.folder / "sheets/robust.toml").read_text())
+
+    def test_a_stored_study_is_told_and_reported_again(self):
+        pair = ("river_days.csv", "--first", "rain", "--second", "level", "--save", "river")
+        done = self.run_study("correlation", *pair, "--figure", "river.png")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertTrue((self.folder / "river.png").is_file())
+        again = self.run_study("river")
+        self.assertEqual(again.stdout, done.stdout)
+        for command in ("summary", "convergence"):
+            self.assertEqual(run_here(command, "river", cwd=self.folder).returncode, 0)
+        page = run_here("report", "river", "--out", "page.html", cwd=self.folder)
+        self.assertEqual(page.returncode, 0, page.stderr)
+        self.assertIn("Question and answer", (self.folder / "page.html").read_text("utf-8"))
+        refused = self.run_study("correlation", *pair)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("exists already", refused.stderr)
+
+    def test_what_is_wrong_is_said(self):
+        for words, arguments in (
+            ("There is no study `grups`", ("grups", "yeasts.csv")),
+            ("takes no --outcome", ("correlation", "yeasts.csv", "--outcome", "sank")),
+            ("LOW to HIGH", ("proportions", *self.YEASTS, "--rope", "0.1")),
+            ("Name the data file", ("proportions",)),
+            ("NAME=PRIOR", ("proportions", *self.YEASTS, "--prior", "flat")),
+            ("--width and --direction", ("correlation", "river_days.csv", "--prior", "a=b")),
+        ):
+            with self.subTest(words):
+                done = self.run_study(*arguments)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(words, done.stderr)
+
+    def test_the_starter_offers_studies(self):
+        done = run_here("new", "yeasts.csv", cwd=self.folder)
+        self.assertIn("millwright study proportions yeasts.csv --outcome sank", done.stderr)
+
+
+if __name__ == "__main__":
+    unittest.main()

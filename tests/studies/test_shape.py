@@ -1,0 +1,157 @@
+"""What all studies share: printing, prior checks, sheets, folders, figures, the page."""
+
+import functools
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+import millwright as mw
+from millwright.errors import ArgumentError, DataError, StorageError
+from millwright.studies.catalogue import STUDIES, offers
+
+LOAD = mw.demo.load
+
+
+def made():
+    """One study of each kind, of odd names."""
+    sacks = LOAD("sack_weights").frame.rename(columns={"weight": "Weight (kg)", "spout": "class"})
+    days = LOAD("river_days").frame.rename(columns={"rain": "location", "level": "row"})
+    return {
+        "one_group": mw.studies.one_group(sacks, "Weight (kg)", against=50),
+        "two_groups": mw.studies.two_groups(sacks, "Weight (kg)", "class", family="normal"),
+        "paired": mw.studies.paired(LOAD("dressed_stones").frame, "before", "after"),
+        "proportions": mw.studies.proportions(
+            LOAD("yeasts").frame, "sank", "yeast", trials="loaves"
+        ),
+        "correlation": mw.studies.correlation(days, "location", "row"),
+    }
+
+
+@functools.cache
+def found(name):
+    return made()[name].fit(seed=1, progress=False)
+
+
+class EveryStudy(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def test_prints_every_prior_and_says_what_comes_next(self):
+        self.assertEqual(set(made()), set(STUDIES))
+        for name, study in made().items():
+            with self.subTest(name):
+                text = str(study)
+                for model in study.models.values():
+                    self.assertIn(model.describe(), text)
+                self.assertIn("Nothing is sampled yet", text)
+                self.assertIn("Model `", str(study.simulate(draws=20, seed=1)))
+
+    def test_sheets_give_the_same_models(self):
+        for name, study in made().items():
+            with self.subTest(name):
+                place = study.write(self.folder / name)
+                data = pd.read_csv(place / "data.csv")
+                for key, model in study.models.items():
+                    again = mw.Model.read(place / f"{key.replace(' ', '-')}.toml")
+                    self.assertEqual(again.specification, model.specification)
+                    again.bind(data)
+                with self.assertRaises(StorageError):
+                    study.write(place)
+
+    def test_stored_studies_come_back(self):
+        for name in made():
+            with self.subTest(name):
+                before = found(name)
+                place = self.folder / name
+                before.save(place)
+                after = mw.studies.load(place)
+                self.assertEqual(str(after), str(before))
+                np.testing.assert_array_equal(
+                    mw.load(place).draws.single()["difference"]
+                    if "difference" in before.posterior.draws.names()
+                    else mw.load(place).draws.get("rho"),
+                    before.posterior.draws.get(
+                        "difference" if "difference" in before.posterior.draws.names() else "rho"
+                    ),
+                )
+                with self.assertRaises(StorageError):
+                    before.save(place)
+                after.save(place, replace=True)
+                self.assertEqual(str(mw.studies.resume(place, progress=False)), str(before))
+
+    def test_fits_that_are_saved_as_they_run_resume(self):
+        study = made()["paired"]
+        place = self.folder / "study"
+        whole = study.fit(seed=1, draws=300, save=place, progress=False)
+        runs = list((place / "runs").iterdir())
+        self.assertEqual([one.name for one in runs], ["robust"])
+        again = mw.studies.resume(place, progress=False)
+        np.testing.assert_array_equal(
+            again.posterior.draws.get("location"), whole.posterior.draws.get("location")
+        )
+        (place / "study.json").write_text("{}")
+        with self.assertRaisesRegex(StorageError, "damaged"):
+            mw.studies.load(place)
+        with self.assertRaisesRegex(StorageError, "not a stored study"):
+            mw.studies.load(self.folder)
+
+    def test_every_figure_is_drawn(self):
+        from millwright.plots.study import study_figures
+
+        for name in made():
+            for figure in study_figures(found(name)):
+                with self.subTest(name, figure=figure):
+                    self.assertTrue(mw.plots.study(found(name), figure).axes)
+        with self.assertRaisesRegex(ArgumentError, "It has: groups"):
+            mw.plots.study(found("paired"), "scatter")
+        with self.assertRaisesRegex(ArgumentError, "study.fit"):
+            mw.plots.study(made()["paired"])
+
+    def test_the_page_shows_question_and_answer_first(self):
+        place = found("correlation").report(self.folder / "page.html")
+        page = place.read_text("utf-8")
+        head, _ = page.split('id="part-1"', 1)
+        self.assertIn("How strongly do", head)
+        self.assertIn("it is positive with probability", head)
+        self.assertIn("Centres and logarithms of spreads have flat priors", head)
+        with self.assertRaises(StorageError):
+            found("correlation").report(place)
+
+    def test_draws_that_must_not_be_used_give_no_answer(self):
+        study = made()["two_groups"]
+        poor = study.fit(seed=1, draws=10, warmup=3, chains=2, progress=False)
+        self.assertTrue(any(one.weight == "stop" for one in poor.verdict.findings))
+        self.assertEqual(len(poor.answer), 1)
+        self.assertIn("No answer", str(poor))
+        self.assertNotIn("times as probable", str(poor))
+
+    def test_settings_that_no_fit_has_are_refused(self):
+        for name in ("two_groups", "proportions", "correlation"):
+            with self.subTest(name), self.assertRaises((ArgumentError, TypeError)):
+                made()[name].fit(drawz=3)
+        with self.assertRaises(ArgumentError):
+            made()["proportions"].fit(draws=0)
+        with self.assertRaises(DataError):
+            mw.studies.proportions({}, "x")
+
+
+class Offers(unittest.TestCase):
+    def test_columns_are_offered_what_fits_them(self):
+        for name, kinds in (
+            ("sack_weights", ["two_groups"]),
+            ("yeasts", ["proportions"]),
+            ("dressed_stones", ["correlation", "one_group"]),
+            ("river_days", ["correlation", "one_group"]),
+        ):
+            frame = LOAD(name).frame
+            made = offers(frame)
+            self.assertEqual([one.name for one in made], kinds, name)
+            for one in made:
+                self.assertTrue(str(STUDIES[one.name](frame, **one.columns)))
+
+
+if __name__ == "__main__":
+    unittest.main()
