@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["study"]
 
-_NAMES = "one-group, two-groups, paired, proportions or correlation"
+_NAMES = "one-group, two-groups, paired, proportions, correlation or regression"
 _REGIONS = ("rope", "effect_rope")
 _LISTS = ("columns", "labels")
 
@@ -32,6 +32,24 @@ def study(
         Path | None,
         typer.Argument(help="Data: CSV, TSV, JSON, Parquet or Excel; - for standard input."),
     ] = None,
+    formula: Annotated[
+        list[str] | None,
+        typer.Option(help="Of a regression: 'moisture ~ hours + loft'; several are compared."),
+    ] = None,
+    per: Annotated[
+        list[str] | None,
+        typer.Option(help="Group effects of a regression: 'stone=1 + hours'; repeatable."),
+    ] = None,
+    link: Annotated[str | None, typer.Option(help="Link of a regression.")] = None,
+    scale: Annotated[
+        str | None, typer.Option(help="Formula of a regression's noise: '~ loft'.")
+    ] = None,
+    exposure: Annotated[str | None, typer.Option(help="Column of exposures of counts.")] = None,
+    offset: Annotated[
+        str | None, typer.Option(help="Column added to the predictor as it is.")
+    ] = None,
+    weights: Annotated[str | None, typer.Option(help="Column that divides the variance.")] = None,
+    flat: Annotated[bool, typer.Option("--flat", help="Flat priors are meant.")] = False,
     outcome: Annotated[str | None, typer.Option(help="Column of values or successes.")] = None,
     group: Annotated[str | None, typer.Option(help="Column of labels.")] = None,
     trials: Annotated[str | None, typer.Option(help="Column of all trials.")] = None,
@@ -108,6 +126,14 @@ def study(
         found = load(stored)
     else:
         given = {
+            "formula": formula or None,
+            "per": _pairs("per", per or ()) or None,
+            "link": link,
+            "scale": scale,
+            "exposure": exposure,
+            "offset": offset,
+            "weights": weights,
+            "flat": flat or None,
             "outcome": outcome,
             "group": group,
             "trials": trials,
@@ -166,7 +192,11 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
     for option in _REGIONS:
         if option in stated:
             stated[option] = _region(option, str(stated[option]))
-    return STUDIES[key](read_data(data), **stated, **_priors(key, priors, known))
+    if "formula" in known and "formula" not in stated:
+        raise ArgumentError(
+            f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
+        )
+    return STUDIES[key](data=read_data(data), **stated, **_priors(key, priors, known))
 
 
 def _region(option: str, text: str) -> tuple[float, float] | None:
@@ -185,12 +215,7 @@ def _region(option: str, text: str) -> tuple[float, float] | None:
 
 def _priors(key: str, texts: Sequence[str], known: Mapping[str, Any]) -> dict[str, Any]:
     """Read `NAME=prior` as the study takes it."""
-    found = {}
-    for text in texts:
-        name, equals, prior = text.partition("=")
-        if not equals or not name.strip() or not prior.strip():
-            raise ArgumentError(f"--prior takes NAME=PRIOR, not {text!r}.")
-        found[name.strip()] = prior.strip()
+    found = _pairs("prior", texts)
     if not found:
         return {}
     if "priors" in known:
@@ -200,6 +225,18 @@ def _priors(key: str, texts: Sequence[str], known: Mapping[str, Any]) -> dict[st
     raise ArgumentError(
         f"The prior of a {key.replace('_', ' ')} is stated by --width and --direction."
     )
+
+
+def _pairs(option: str, texts: Sequence[str]) -> dict[str, str]:
+    """Read texts of the form NAME=TEXT."""
+    found = {}
+    for text in texts:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip() or not value.strip():
+            what = "PRIOR" if option == "prior" else "TERMS"
+            raise ArgumentError(f"--{option} takes NAME={what}, not {text!r}.")
+        found[name.strip()] = value.strip()
+    return found
 
 
 def _fitted(

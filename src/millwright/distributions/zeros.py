@@ -73,7 +73,12 @@ class Hurdle(_WithZeros):
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         zero, rest = self._log_zero(m, p)
         above = self.families["of"].log_density(m, m.maximum(x, 1.0), parameters_of("of", p))
-        return m.where(m.asarray(x) == 0, zero, rest + above - self._log_above(m, p))
+        beyond = self._log_above(m, p)
+        # Where a count above zero has no probability left, to rounding, dividing by it would
+        # make such counts infinitely likely.
+        possible = m.isfinite(beyond)
+        counted = rest + above - m.where(possible, beyond, 0.0)
+        return m.where(m.asarray(x) == 0, zero, m.where(possible, counted, -m.inf))
 
     def _log_above(self, m: Mathematics, p: Parameters) -> Array:
         """Log of the probability that the distribution inside is above zero."""

@@ -14,11 +14,13 @@ from millwright.plots.scatter_matrix import scatter_matrix
 from millwright.plots.study_correlation import matrix_figure, scatter_figure
 from millwright.plots.study_groups import evidence_figure, factor_lines, groups_figure
 from millwright.plots.study_proportions import proportions_figure
+from millwright.plots.study_regression import coefficients_figure, effects_figure
 from millwright.plots.style import finish, new_figure, styled
 from millwright.studies.correlation_findings import CorrelationFindings
 from millwright.studies.findings import Findings
 from millwright.studies.group_findings import GroupFindings
 from millwright.studies.proportion_findings import PairFindings, ProportionFindings
+from millwright.studies.regression_findings import RegressionFindings
 
 __all__ = ["study", "study_figures"]
 
@@ -42,7 +44,8 @@ def study(
         Which one, by default the first. Of groups: `groups` (all data with fitted curves, and what
         is asked), `pairs` (posterior of its numbers, pair by pair), `evidence` (over the width of
         the prior). Of proportions: `shares`. Of correlations: `scatter`, `matrix` of several
-        pairs, `evidence`, `path` (as rows came in).
+        pairs, `evidence`, `path` (as rows came in). Of regressions: `coefficients`, `effects` (on
+        the outcome's scale).
     size
         Width and height in inches.
     text
@@ -82,6 +85,11 @@ def study_figures(findings: Findings) -> dict[str, Draw]:
             return {"shares": lambda size, text: proportions_figure(findings, size, text)}
         case CorrelationFindings():
             return _of_correlation(findings)
+        case RegressionFindings():
+            return {
+                "coefficients": lambda size, text: coefficients_figure(findings, size, text),
+                "effects": lambda size, text: effects_figure(findings, size, text),
+            }
     raise ArgumentError(f"Give the result of study.fit(), not {type(findings).__name__}.")
 
 

@@ -4,6 +4,7 @@ from millwright.studies.correlation_study import correlation
 from millwright.studies.findings import Findings
 from millwright.studies.group_study import one_group, paired, two_groups
 from millwright.studies.proportion_study import proportions
+from millwright.studies.regression_study import regression
 from millwright.studies.stored import load, resume
 from millwright.studies.study import Study
 
@@ -15,6 +16,7 @@ __all__ = [
     "one_group",
     "paired",
     "proportions",
+    "regression",
     "resume",
     "two_groups",
 ]

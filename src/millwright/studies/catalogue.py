@@ -13,6 +13,7 @@ import pandas as pd
 from millwright.studies.correlation_study import correlation
 from millwright.studies.group_study import one_group, paired, two_groups
 from millwright.studies.proportion_study import proportions
+from millwright.studies.regression_study import regression
 from millwright.studies.study import Study
 
 __all__ = ["STUDIES", "Offer", "arguments_of", "offers"]
@@ -23,6 +24,7 @@ STUDIES: dict[str, Callable[..., Study]] = {
     "paired": paired,
     "proportions": proportions,
     "correlation": correlation,
+    "regression": regression,
 }
 
 _MOST_LABELS = 10
@@ -53,6 +55,10 @@ def offers(frame: pd.DataFrame) -> list[Offer]:
         found.append(Offer("proportions", {"outcome": answers[0], "group": groups[0]}))
     if numbers and groups:
         found.append(Offer("two_groups", {"outcome": numbers[-1], "group": groups[0]}))
+    if len(numbers) > 1 and all(name.isidentifier() for name in (numbers[0], numbers[-1])):
+        terms = [n for n in (*numbers[:-1], *groups[:1]) if n.isidentifier()]
+        formula = f"{numbers[-1]} ~ {' + '.join(terms[:3])}"
+        found.append(Offer("regression", {"formula": formula}))
     if len(numbers) > 1:
         found.append(Offer("correlation", {"first": numbers[0], "second": numbers[-1]}))
     if numbers and not groups:

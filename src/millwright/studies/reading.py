@@ -16,7 +16,16 @@ from millwright.language.parse import normal_name
 from millwright.language.vocabulary import RESERVED
 from millwright.wording import setting, visible
 
-__all__ = ["Names", "complete_rows", "label_order", "labels_in", "named", "numbers_in", "table_of"]
+__all__ = [
+    "Names",
+    "complete_rows",
+    "joined_labels",
+    "label_order",
+    "labels_in",
+    "named",
+    "numbers_in",
+    "table_of",
+]
 
 
 def table_of(data: Any) -> pd.DataFrame:
@@ -123,6 +132,12 @@ def _label(value: Any) -> str:
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
     return f"{value:.6g}" if isinstance(value, float) else str(value)
+
+
+def joined_labels(frame: pd.DataFrame, names: str) -> np.ndarray:
+    """Return the labels of a column, or of several joined by colons, one a row."""
+    pieces = [labels_in(frame, piece.strip(), "per") for piece in names.split(":")]
+    return np.array([":".join(map(str, row)) for row in zip(*pieces, strict=True)], dtype=object)
 
 
 def label_order(

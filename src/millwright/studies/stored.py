@@ -12,7 +12,12 @@ import pandas as pd
 from millwright.errors import MillwrightError, StorageError
 from millwright.models.runs import load as load_run
 from millwright.sampling.progress import Listener
-from millwright.studies import correlation_study, group_study, proportion_study
+from millwright.studies import (
+    correlation_study,
+    group_study,
+    proportion_study,
+    regression_study,
+)
 from millwright.studies.findings import Findings
 from millwright.studies.folder import StoredStudy, StudyFolder, folder_name
 from millwright.studies.study import Study
@@ -25,6 +30,7 @@ _KINDS: dict[str, Rebuild] = {
     correlation_study.CorrelationStudy.name: correlation_study.rebuild,
     group_study.GroupStudy.name: group_study.rebuild,
     proportion_study.ProportionStudy.name: proportion_study.rebuild,
+    regression_study.RegressionStudy.name: regression_study.rebuild,
 }
 
 

@@ -1,0 +1,204 @@
+"""Draws of a regression on the scale of the data: coefficients, fitted means, shares explained."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+import pandas as pd
+from scipy.special import expit, ndtr, softmax
+
+from millwright.draws.labelled_draws import label_texts
+from millwright.posterior.posterior import Posterior
+from millwright.studies.regression_model import GroupTerms, RegressionParts, own_name
+
+__all__ = ["RegressionDraws"]
+
+_MOST_NUMBERS = 20_000_000
+
+
+class RegressionDraws:
+    """What can be computed from the draws of a regression.
+
+    All draws have shape (draws, ...), chain after chain.
+    """
+
+    def __init__(self, posterior: Posterior, parts: RegressionParts, most: int = 4000) -> None:
+        self.posterior = posterior
+        self.parts = parts
+        total = int(np.prod(posterior.draws.shape))
+        rows = max(1, len(parts.frame))
+        most = max(200, min(most, _MOST_NUMBERS // rows))
+        self.keep = slice(None, None, max(1, -(-total // most)))
+
+    def _flat(self, name: str) -> np.ndarray:
+        values = self.posterior.draws.get(name)
+        return values.reshape(-1, *values.shape[2:])
+
+    def raw(self, name: str) -> np.ndarray:
+        """Return draws of a coefficient on the scale of the data, (chains, draws[, labels])."""
+        parts, draws = self.parts, self.posterior.draws
+        at = parts.design.names.index(name)
+        if name in parts.own:
+            return draws.get(own_name(parts, name))
+        place = parts.common.index(name)
+        if "slope" in draws.names():
+            return draws.get("slope")[:, :, place] / parts.design.spread[at]
+        return draws.get(f"slope_{len(parts.own) + place + 1}")
+
+    def standardised(self, name: str) -> np.ndarray:
+        """Return draws of a coefficient for a change of one sd of its predictor."""
+        at = self.parts.design.names.index(name)
+        return self.raw(name) * self.parts.design.spread[at]
+
+    def coefficients(self, standardised: bool = False) -> dict[str, np.ndarray]:
+        """Return draws of all coefficients by name, (chains, draws) each."""
+        found: dict[str, np.ndarray] = {}
+        for name in self.parts.design.names:
+            values = self.standardised(name) if standardised else self.raw(name)
+            if values.ndim == 2:
+                found[name] = values
+                continue
+            for at, label in enumerate(self.parts.labels):
+                found[f"{name} for {label}"] = values[..., at]
+        return found
+
+    def intercept_at_zero(self) -> np.ndarray | None:
+        """Return draws of the intercept where all predictors are 0, (chains, draws)."""
+        draws, design = self.posterior.draws, self.parts.design
+        if "intercept" not in draws.names():
+            return None
+        shift = sum(
+            self.raw(name) * middle
+            for name, middle in zip(design.names, design.middle, strict=True)
+        )
+        return draws.get("intercept") - shift
+
+    def predictor(
+        self,
+        x: np.ndarray,
+        groups: pd.DataFrame | None = None,
+        offset: np.ndarray | float = 0.0,
+    ) -> np.ndarray:
+        """Return the linear predictor of rows, (draws, rows[, labels]).
+
+        Parameters
+        ----------
+        x
+            Columns of the design, on the scale of the data.
+        groups
+            Columns of labels of the group effects; without it they are left at 0.
+        offset
+            What is added as it is, logarithms of exposures among it.
+        """
+        design, names = self.parts.design, self.posterior.draws.names()
+        away = x - design.middle
+        n = len(self._flat(next(iter(self.posterior.draws.values)))[self.keep])
+        labels = len(self.parts.labels) if self.parts.family.name == "categorical" else 0
+        total = np.zeros((n, len(x), labels)) if labels else np.zeros((n, len(x)))
+        if "intercept" in names:
+            total += self._flat("intercept")[self.keep, None]
+        if "base" in names:
+            total += self._flat("base")[self.keep, None, :]
+        for at, name in enumerate(design.names):
+            values = self.raw(name)
+            flat = values.reshape(-1, *values.shape[2:])[self.keep]
+            total += (
+                flat[:, None, :] * away[:, at, None] if labels else flat[:, None] * away[:, at]
+            )
+        if groups is not None:
+            for group in self.parts.groups:
+                total += self._effects(group, groups, x)
+        return total + offset
+
+    def _effects(self, group: GroupTerms, frame: pd.DataFrame, x: np.ndarray) -> np.ndarray:
+        """Return the effects of a set of groups in rows; of labels that are not known, 0."""
+        design = self.parts.design
+        draws = self._flat(group.effect)[self.keep]
+        known = self.posterior.draws.binding.labels[_axis(self.posterior, group)]
+        at = {text: place for place, text in enumerate(label_texts(known))}
+        places = np.array([at.get(str(label), -1) for label in frame[group.column]])
+        chosen = draws[:, places]
+        chosen = np.where((places >= 0)[:, None] if chosen.ndim == 3 else places >= 0, chosen, 0.0)
+        if chosen.ndim == 2:
+            return chosen * self._multiplier(group.terms[0], x, design)
+        return np.asarray(
+            sum(
+                chosen[:, :, k] * self._multiplier(term, x, design)
+                for k, term in enumerate(group.terms)
+            )
+        )
+
+    @staticmethod
+    def _multiplier(term: str, x: np.ndarray, design: object) -> np.ndarray | float:
+        if term == "1":
+            return 1.0
+        names, values = design.names, design.values  # type: ignore[attr-defined]
+        at = names.index(term)
+        own = values[:, at]
+        return (x[:, at] - own.mean()) / own.std(ddof=1)
+
+    def shapes(self) -> dict[str, np.ndarray]:
+        """Return draws of what else the distribution of an outcome rests on."""
+        draws = self.posterior.draws
+        known = set(draws.names())
+        wanted = ("shape", "precision", "zeros", "df")
+        found = {name: self._flat(name)[self.keep] for name in wanted if name in known}
+        if "noise" in known:
+            found["scale"] = self._flat("noise")[self.keep][:, None]
+        if self.parts.scale_design is not None:
+            design = self.parts.scale_design
+            slopes = self._flat("scale_slope")[self.keep]
+            log = self._flat("log_scale")[self.keep][:, None] + slopes @ design.standardised.T
+            found["scale"] = np.exp(log)
+        if self.parts.weights is not None and "scale" in found:
+            weights = self.parts.frame[self.parts.weights].to_numpy(float)
+            found["scale"] = found["scale"] / np.sqrt(weights)
+        return found
+
+    def means(self, predictor: np.ndarray, shapes: Mapping[str, np.ndarray]) -> np.ndarray:
+        """Return expected outcomes from the linear predictor, or probabilities of labels."""
+        family = self.parts.family
+        if family.name == "categorical":
+            return np.asarray(softmax(predictor, axis=-1))
+        if family.name == "ordered":
+            cuts = self._flat("cuts")[self.keep][:, None, :]
+            cumulated = (expit if self.parts.link == "logit" else ndtr)(
+                cuts - predictor[..., None]
+            )
+            edges = [np.zeros((*predictor.shape, 1)), cumulated, np.ones((*predictor.shape, 1))]
+            return np.diff(np.concatenate(edges, axis=-1), axis=-1)
+        assert family.mean is not None
+        return family.mean(family.inverse(self.parts.link)(predictor), shapes)
+
+    def fitted_offset(self) -> np.ndarray | float:
+        """Return what the rows of the fit have beside their predictors."""
+        parts = self.parts
+        total: np.ndarray | float = 0.0
+        if parts.offset is not None:
+            total = total + parts.frame[parts.offset].to_numpy(float)
+        if parts.exposure is not None:
+            total = total + np.log(parts.frame[parts.exposure].to_numpy(float))
+        return total
+
+    def explained(self) -> np.ndarray | None:
+        """Return draws of R2 (Gelman et al. 2019, "R-squared for Bayesian regression models").
+
+        The variance of fitted means over the rows, divided by itself plus the mean residual
+        variance that the model states; None where that is not known.
+        """
+        family = self.parts.family
+        if family.variance is None:
+            return None
+        shapes = self.shapes()
+        eta = self.predictor(self.parts.design.values, self.parts.frame, self.fitted_offset())
+        mean = self.means(eta, shapes)
+        fitted = mean.var(axis=1, ddof=1)
+        left = family.variance(mean, shapes).mean(axis=1)
+        with np.errstate(invalid="ignore"):
+            return np.where(np.isfinite(left), fitted / (fitted + left), 0.0)
+
+
+def _axis(posterior: Posterior, group: GroupTerms) -> str:
+    """Return the label set that a set of effects runs over."""
+    return posterior.draws.binding.axes[group.effect][0]

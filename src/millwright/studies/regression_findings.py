@@ -1,0 +1,573 @@
+"""What a study of regression found."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from millwright.comparison.bayes_factors import BayesFactors, bayes_factors
+from millwright.comparison.compare import Comparison, compared
+from millwright.diagnostics.convergence import mean_error
+from millwright.diagnostics.finding import Finding
+from millwright.draws.decision import Decision, decide
+from millwright.draws.intervals import interval, kind_words
+from millwright.draws.prediction import Predictions
+from millwright.draws.table import make_table
+from millwright.errors import ArgumentError, MillwrightError, nearest
+from millwright.posterior.posterior import NewLabels, Posterior
+from millwright.studies.design import prepared
+from millwright.studies.findings import Findings
+from millwright.studies.reading import joined_labels, table_of
+from millwright.studies.regression_draws import RegressionDraws
+from millwright.studies.regression_model import RegressionParts
+from millwright.studies.sentences import chance, size_words
+
+if TYPE_CHECKING:
+    from millwright.studies.regression_study import RegressionStudy
+
+__all__ = ["RegressionFindings"]
+
+_MOST_SENTENCES = 12
+_PLACES = 41
+_SURE = 0.9
+_PRINTED = ("noise", "shape", "precision", "zeros", "df", "log_scale")
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class RegressionFindings(Findings):
+    """The answer of a study of regression.
+
+    With several formulas it is that of the first; `comparison` and `side_by_side` weigh them.
+    """
+
+    study: RegressionStudy
+
+    def _parts(self, name: str | None = None) -> tuple[RegressionParts, Posterior]:
+        """Return the parts and the posterior of a regression, by default the first.
+
+        Raises
+        ------
+        ArgumentError
+            For a name that is not there.
+        """
+        key = next(iter(self.posteriors)) if name is None else name
+        if key not in self.posteriors:
+            raise ArgumentError(
+                f"There is no regression {key!r}.{nearest(str(key), self.posteriors)} There are: "
+                f"{', '.join(self.posteriors)}."
+            )
+        return self.study.parts[key], self.posteriors[key]
+
+    def _draws(self, name: str | None = None) -> RegressionDraws:
+        parts, posterior = self._parts(name)
+        return RegressionDraws(posterior, parts)
+
+    def _cautions(self) -> tuple[Finding, ...]:
+        return self.study.cautions
+
+    def _numbers(self) -> dict[str, np.ndarray]:
+        made = self._draws()
+        draws = self.posterior.draws
+        known = set(draws.names())
+        numbers: dict[str, np.ndarray] = {}
+        if "intercept" in known:
+            numbers["intercept (predictors at means)"] = draws.get("intercept")
+        numbers |= made.coefficients()
+        numbers |= draws.single([name for name in ("cuts", "base") if name in known])
+        for group in made.parts.groups:
+            numbers |= draws.single([group.spread])
+            if len(group.terms) > 1:
+                numbers |= draws.single([group.tie])
+        numbers |= draws.single([name for name in _PRINTED if name in known])
+        if "scale_slope" in known:
+            numbers |= draws.single(["scale_slope"])
+        return numbers
+
+    def _one_sided(self) -> tuple[str, ...]:
+        spreads = [
+            name
+            for group in self._parts()[0].groups
+            for name in self.posterior.draws.single([group.spread])
+        ]
+        return (*(one for one in _PRINTED if one != "log_scale"), *spreads)
+
+    def coefficients(
+        self, scale: str = "data", name: str | None = None, order: str = "formula"
+    ) -> pd.DataFrame:
+        """Summarise the coefficients.
+
+        Parameters
+        ----------
+        scale
+            `data`: for one more of a predictor. `standardised`: for one sd more of it. `ratio`:
+            the exponential of the first, an odds ratio with a logit link and a ratio of means
+            with a log link.
+        name
+            Which regression, where there are several.
+        order
+            `formula`: as written. `size`: the largest standardised coefficient first.
+
+        Returns
+        -------
+        One row a coefficient, columns as of `Posterior.table`; with a region of practical
+        equivalence (of standardised coefficients) the share inside it.
+
+        Raises
+        ------
+        ArgumentError
+            For another scale or order, or a regression that is not there.
+        """
+        from millwright.posterior.summaries import table_frame
+
+        made = self._draws(name)
+        numbers = made.coefficients(standardised=scale == "standardised")
+        if scale == "ratio":
+            if made.parts.link not in ("log", "logit"):
+                raise ArgumentError(
+                    f"Ratios are of log and logit links; this one is {made.parts.link}."
+                )
+            numbers = {key: np.exp(value) for key, value in numbers.items()}
+        elif scale not in ("data", "standardised"):
+            raise ArgumentError(f"`scale` is data, standardised or ratio, not {scale!r}.")
+        if order not in ("formula", "size"):
+            raise ArgumentError(f"`order` is formula or size, not {order!r}.")
+        if not numbers:
+            raise ArgumentError("The formula has no predictors.")
+        every = made.coefficients(standardised=True)
+        if order == "size":
+            keys = sorted(every, key=lambda key: -abs(float(np.median(every[key]))))
+            numbers = {key: numbers[key] for key in keys}
+        sided = tuple(numbers) if scale == "ratio" else ()
+        table = make_table(numbers, self.level, self.kind, one_sided=sided)
+        frame = table_frame(table, "coefficient")
+        region = self.study.settings["rope"]
+        if region is not None:
+            low, high = region
+            frame["share in region (standardised)"] = [
+                float(((every[key] >= low) & (every[key] <= high)).mean()) for key in frame.index
+            ]
+        return frame
+
+    def explained(self, name: str | None = None) -> np.ndarray | None:
+        """Return draws of R2 (Gelman et al. 2019); None where residual variances are not known.
+
+        Parameters
+        ----------
+        name
+            Which regression, where there are several.
+
+        Returns
+        -------
+        Shape (draws,): the share of the outcome's variance that the fitted means explain.
+
+        Raises
+        ------
+        ArgumentError
+            For a regression that is not there.
+        """
+        return self._draws(name).explained()
+
+    def _sentences(self) -> tuple[str, ...]:
+        made = self._draws()
+        lines = []
+        if len(self.posteriors) > 1:
+            lines.append(self._weighed())
+        raw, scaled = made.coefficients(), made.coefficients(standardised=True)
+        order = sorted(scaled, key=lambda key: -abs(float(np.median(scaled[key]))))
+        for key in order[:_MOST_SENTENCES]:
+            lines.append(self._sentence(key, raw[key], scaled[key], made.parts.link))
+        if len(order) > _MOST_SENTENCES:
+            lines.append(f"... and {len(order) - _MOST_SENTENCES} coefficients more in the table.")
+        share = made.explained()
+        if share is not None:
+            lines.append(f"Explained share of the variance (R2): {self._size(share)}.")
+        for group in made.parts.groups:
+            spread = self.posterior.draws.single([group.spread])
+            told = "; ".join(f"{key} {self._size(value)}" for key, value in spread.items())
+            lines.append(f"Standard deviations between labels of `{group.name}`: {told}.")
+        lines.append(
+            "Coefficients are for the other predictors held. Not asked: what causes what; "
+            "findings.effect(...) shows a predictor on the outcome's scale."
+        )
+        return tuple(lines)
+
+    def _size(self, values: np.ndarray) -> str:
+        return size_words(values, self.level, self.kind)
+
+    def _sentence(self, key: str, raw: np.ndarray, scaled: np.ndarray, link: str) -> str:
+        up = float((raw > 0).mean())
+        sure = max(up, 1 - up)
+        word = "positive" if up >= 0.5 else "negative"
+        on = "" if link == "identity" else f" on the {link} scale"
+        told = f"`{key}`: {self._size(raw)}{on} for one more; {word} with probability "
+        told += chance(sure, raw.size)
+        if link in ("log", "logit") and self._parts()[0].family.name != "categorical":
+            what = "odds" if link == "logit" else "means"
+            told += f"; ratio of {what} {self._size(np.exp(raw))}"
+        if sure < _SURE:
+            told += " (its direction is open)"
+        return f"{told}. For one sd: {float(np.median(scaled)):.2g}."
+
+    def _weighed(self) -> str:
+        try:
+            table = self.comparison().table()
+        except MillwrightError as refused:
+            return f"Leave-one-out was not possible: {str(refused).splitlines()[0]}"
+        best = str(table.index[0])
+        if len(table) < 2:
+            return f"Only {best} could be compared."
+        row = table.iloc[1]
+        gap, error = abs(float(row["elpd difference"])), float(row["SE of difference"])
+        clear = "clearly " if gap > 2 * error and gap > 4 else "hardly "
+        return (
+            f"`{best}` predicts {clear}better than `{table.index[1]}`, by {gap:.1f} in elpd "
+            f"(standard error {error:.1f}; below 4, or below two errors, is no clear difference)."
+        )
+
+    @property
+    def decisions(self) -> tuple[Decision, ...]:
+        """Decisions on the region of standardised coefficients."""
+        region = self.study.settings["rope"]
+        numbers = self._draws().coefficients(standardised=True)
+        if region is None or not numbers:
+            return ()
+        made = decide("standardised", numbers, tuple(region), None, self.level, "hdi")
+        return (replace(made, verdict=self.verdict),)
+
+    def comparison(self) -> Comparison:
+        """Compare the formulas by leave-one-out; see `mw.compare`.
+
+        Raises
+        ------
+        ArgumentError
+            For a single formula.
+        """
+        self._refuse_one()
+        return compared(self.posteriors, progress=False)
+
+    def evidences(self) -> BayesFactors:
+        """Weigh the formulas by their evidence; see `mw.bayes_factors`.
+
+        Raises
+        ------
+        ArgumentError
+            For a single formula.
+        """
+        self._refuse_one()
+        every: dict[str, Any] = dict(self.posteriors)
+        return bayes_factors(**every)
+
+    def _refuse_one(self) -> None:
+        if len(self.posteriors) < 2:
+            raise ArgumentError("There is one formula; give several to the study to compare them.")
+
+    def side_by_side(self) -> pd.DataFrame:
+        """Put the coefficients of all formulas beside each other.
+
+        Returns
+        -------
+        One row a coefficient; for each formula its median and interval as text, empty where it
+        has no such coefficient.
+        """
+        every = {name: self._draws(name).coefficients() for name in self.posteriors}
+        names = list(dict.fromkeys(key for found in every.values() for key in found))
+        frame = pd.DataFrame(index=pd.Index(names, name="coefficient"))
+        for formula, found in every.items():
+            frame[formula] = [self._size(found[key]) if key in found else "" for key in names]
+        return frame
+
+    def effect(
+        self,
+        predictor: str,
+        *,
+        at: Mapping[str, Any] | None = None,
+        values: Sequence[Any] | None = None,
+        name: str | None = None,
+    ) -> pd.DataFrame:
+        """Say how the expected outcome goes with one predictor, the others held.
+
+        Parameters
+        ----------
+        predictor
+            A column of the data.
+        at
+            Values at which others are held; by default numbers at their means and factors at
+            their reference. Group effects are left at 0, exposures at 1.
+        values
+            Values of the predictor; by default over its range, or all labels.
+        name
+            Which regression, where there are several.
+
+        Returns
+        -------
+        One row a value (for labelled outcomes one a value and label): median and interval of
+        the expected outcome, for binomial ones of the share.
+
+        Raises
+        ------
+        ArgumentError
+            For columns that the formula does not use.
+        DataError
+            For labels that the fit has not seen.
+        """
+        made = self._draws(name)
+        rows, shown = self._grid(made.parts, predictor, at or {}, values)
+        means = self._expected(made, rows)
+        words = kind_words(self.kind, self.level)
+        columns = ["median", f"{words}, from", f"{words}, to"]
+        low, high = interval(means, self.level, self.kind)
+        middle = np.median(means, axis=0)
+        if means.ndim == 2:
+            index = pd.Index(shown, name=predictor)
+            return pd.DataFrame(
+                np.stack([middle, low, high], axis=1), index=index, columns=columns
+            )
+        labels = made.parts.labels
+        pairs = [(value, label) for value in shown for label in labels]
+        table = np.stack([one.reshape(-1) for one in (middle, low, high)], axis=1)
+        index = pd.MultiIndex.from_tuples(pairs, names=[predictor, "probability of"])
+        return pd.DataFrame(table, index=index, columns=columns)
+
+    def _expected(self, made: RegressionDraws, rows: pd.DataFrame) -> np.ndarray:
+        """Return expected outcomes of rows with group effects at 0, (draws, rows[, labels])."""
+        shapes = made.shapes()
+        if made.parts.scale_design is not None:
+            # The noise of the average row, where a mean rests on it.
+            shapes["scale"] = shapes["scale"].mean(axis=1, keepdims=True)
+        elif made.parts.weights is not None:
+            shapes["scale"] = made.posterior.draws.get("noise").reshape(-1)[made.keep][:, None]
+        return made.means(made.predictor(made.parts.design.rows(rows)), shapes)
+
+    def _grid(
+        self,
+        parts: RegressionParts,
+        predictor: str,
+        at: Mapping[str, Any],
+        values: Sequence[Any] | None,
+    ) -> tuple[pd.DataFrame, list[Any]]:
+        formula, data = parts.design.formula, self.study.data
+        for name in (predictor, *at):
+            if name not in formula.columns:
+                raise ArgumentError(
+                    f"The formula does not use `{name}`.{nearest(str(name), formula.columns)} "
+                    f"Columns: {', '.join(formula.columns)}."
+                )
+        if values is None:
+            if predictor in parts.design.levels:
+                values = list(parts.design.levels[predictor])
+            else:
+                column = data[predictor].to_numpy(float)
+                values = list(np.linspace(column.min(), column.max(), _PLACES))
+        shown = list(values)
+        if not shown:
+            raise ArgumentError("`values` is empty.")
+        row: dict[str, Any] = {}
+        for name in formula.columns:
+            held = at.get(name)
+            if held is None:
+                levels = parts.design.levels.get(name)
+                held = levels[0] if levels else float(data[name].to_numpy(float).mean())
+            row[name] = [held] * len(shown)
+        row[predictor] = shown
+        return pd.DataFrame(row), shown
+
+    def contrast(
+        self,
+        one: Mapping[str, Any],
+        other: Mapping[str, Any],
+        *,
+        at: Mapping[str, Any] | None = None,
+        name: str | None = None,
+    ) -> pd.DataFrame:
+        """Compare the expected outcome at two settings of predictors: the first minus the second.
+
+        Parameters
+        ----------
+        one, other
+            Values of predictors, such as `{"hours": 6}`.
+        at
+            Values at which others are held; see `effect`.
+        name
+            Which regression, where there are several.
+
+        Returns
+        -------
+        Rows `difference` and `ratio` (for labelled outcomes a difference for each label), columns
+        as of `Posterior.table`.
+
+        Raises
+        ------
+        ArgumentError
+            For columns that the formula does not use.
+        DataError
+            For labels that the fit has not seen.
+        """
+        from millwright.posterior.summaries import table_frame
+
+        if not one or not other:
+            raise ArgumentError("Give two settings, such as {'hours': 6} and {'hours': 2}.")
+        made = self._draws(name)
+        first, second = (
+            self._grid(
+                made.parts, next(iter(side)), {**(at or {}), **side}, [next(iter(side.values()))]
+            )[0]
+            for side in (one, other)
+        )
+        means = self._expected(made, pd.concat([first, second], ignore_index=True))
+        if means.ndim == 2:
+            numbers = {"difference": means[:, 0] - means[:, 1]}
+            if (means > 0).all():
+                numbers["ratio"] = means[:, 0] / means[:, 1]
+        else:
+            numbers = {
+                f"difference, {label}": means[:, 0, k] - means[:, 1, k]
+                for k, label in enumerate(made.parts.labels)
+            }
+        chained = {key: value[None, :] for key, value in numbers.items()}
+        table = make_table(chained, self.level, self.kind, one_sided=("ratio",))
+        return table_frame(table, "contrast")
+
+    def rows(self, data: Any, name: str | None = None) -> pd.DataFrame:
+        """Return new rows with the columns that the model uses.
+
+        Parameters
+        ----------
+        data
+            Rows with the predictors of the formula, and labels of group effects.
+        name
+            Which regression, where there are several.
+
+        Returns
+        -------
+        A table for `findings.posterior.predict`.
+
+        Raises
+        ------
+        ArgumentError, DataError
+            For columns or labels that are not there.
+        """
+        parts, _ = self._parts(name)
+        frame = table_of(data)
+        prepared(frame, parts.design.formula, parts.design.levels)
+        values = parts.design.rows(frame)
+        columns: dict[str, Any] = {n: values[:, k] for k, n in enumerate(parts.design.names)}
+        if parts.scale_design is not None:
+            other = parts.scale_design.rows(frame)
+            columns |= {
+                f"scale of {n}": other[:, k] for k, n in enumerate(parts.scale_design.names)
+            }
+        for group in parts.groups:
+            columns[group.column] = joined_labels(frame, group.name)
+        for extra in (parts.offset, parts.exposure, parts.trials, parts.weights):
+            if extra is not None:
+                if extra not in frame.columns:
+                    raise ArgumentError(f"The rows lack the column `{extra}`.")
+                columns[extra] = frame[extra].to_numpy(float)
+        return pd.DataFrame(columns, index=range(len(frame)))
+
+    def predict(
+        self, data: Any, *, new_labels: NewLabels = "refuse", name: str | None = None
+    ) -> Predictions:
+        """Draw outcomes for new rows.
+
+        Parameters
+        ----------
+        data
+            Rows with the predictors of the formula, and labels of group effects.
+        new_labels
+            What to do with labels of groups that the fit has not seen: `refuse`, or `draw` their
+            effects.
+        name
+            Which regression, where there are several.
+
+        Returns
+        -------
+        Predictions; see `Posterior.predict`.
+
+        Raises
+        ------
+        ArgumentError, DataError
+            For columns or labels that are not there.
+        """
+        _, posterior = self._parts(name)
+        frame = self.rows(data, name)
+        # Without any column the number of rows must be told.
+        rows = None if len(frame.columns) else len(frame)
+        return posterior.predict(
+            frame if len(frame.columns) else None, rows=rows, new_labels=new_labels
+        )
+
+    def double_check(self, *, draws: int = 4000, seed: int = 0) -> pd.DataFrame:
+        """Check the posterior by other methods: mode, classical estimate, random walk.
+
+        Parameters
+        ----------
+        draws
+            Kept draws of each of four random walks.
+        seed
+            Of the random walk.
+
+        Returns
+        -------
+        One row an unknown number: posterior mean and sd; mode with the standard error of its
+        curvature; maximum likelihood with its own (not a number where priors rest on unknowns);
+        mean and sd of the random walk, and its difference from the posterior mean in Monte Carlo
+        errors: beyond 4 one of the two has not converged.
+
+        Raises
+        ------
+        ArgumentError
+            For numbers of draws that make no sense.
+        """
+        model, data = self.study.model, self.study.data_of(next(iter(self.posteriors)))
+        single = self.posterior.draws.single(list(self.posterior.draws.values))
+        walk = model.fit(
+            data,
+            method="random_walk",
+            draws=draws,
+            warmup=draws,
+            seed=seed,
+            progress=False,
+            missing=self._missing,
+        )
+        walked = walk.draws.single(list(walk.draws.values))
+        mode = model.mode(data).values if self._missing == "refuse" else None
+        try:
+            classic = model.maximum_likelihood(data).values if mode is not None else None
+        except MillwrightError:
+            # A hierarchy, whose likelihood has no useful maximum: said as not a number.
+            classic = None
+        rows = {}
+        for key, values in single.items():
+            other = walked[key]
+            error = float(
+                np.hypot(mean_error(values[..., None])[0], mean_error(other[..., None])[0])
+            )
+            rows[key] = (
+                values.mean(),
+                values.std(ddof=1),
+                *_estimate(mode, key),
+                *_estimate(classic, key),
+                other.mean(),
+                other.std(ddof=1),
+                (other.mean() - values.mean()) / error,
+            )
+        columns = ["posterior mean", "posterior sd", "mode", "mode, error"]
+        columns += ["maximum likelihood", "maximum likelihood, error"]
+        columns += ["random walk, mean", "random walk, sd", "apart, in Monte Carlo errors"]
+        return pd.DataFrame(rows, index=columns).T.rename_axis("unknown")
+
+    @property
+    def _missing(self) -> str:
+        gaps = self.study.data_of(next(iter(self.posteriors)))[self._parts()[0].outcome].isna()
+        return "predict" if gaps.any() else "refuse"
+
+
+def _estimate(table: pd.DataFrame | None, key: str) -> tuple[float, float]:
+    if table is None or key not in table.index:
+        return float("nan"), float("nan")
+    return float(table["estimate"][key]), float(table["standard error"][key])
