@@ -54,7 +54,7 @@ class Docs(unittest.TestCase):
                 jsonschema.validate({**good, **part}, schema)
 
     def test_links_lead_somewhere(self):
-        for page in [*ROOT.glob("*.md"), *ROOT.glob("docs/*.md"), *ROOT.glob("benchmarks/*.md")]:
+        for page in [*ROOT.glob("*.md"), *ROOT.glob("docs/**/*.md"), *ROOT.glob("benchmarks/*.md")]:
             for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
                 self.assertTrue((page.parent / link).exists(), f"{page.name}: {link}")
 

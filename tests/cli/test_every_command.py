@@ -1,4 +1,4 @@
-"""Every command once well, in a process of its own, and once badly."""
+"""Every command once well and once badly; the fit in a process of its own, as users start it."""
 
 import json
 import os
@@ -6,7 +6,6 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from tests.cli.here import run_here, write_loft
@@ -27,12 +26,6 @@ class EveryCommand(unittest.TestCase):
             [INSTALLED, *map(str, fit)], capture_output=True, text=True, cwd=cls.folder
         )
 
-    def each(self, calls):
-        """Run calls two at a time; give each with what it left."""
-        with ThreadPoolExecutor(2) as pool:
-            done = pool.map(lambda call: run(*call, cwd=self.folder), calls)
-            yield from zip(calls, done, strict=True)
-
     def test_good_calls(self):
         self.assertEqual(self.fitted.returncode, 0, self.fitted.stderr)
         calls = {
@@ -49,13 +42,15 @@ class EveryCommand(unittest.TestCase):
             ("report", "Läufe 1"): "Läufe 1.html",
             ("export", "Läufe 1", "draws.csv"): "draws.csv",
         }
-        for call, done in self.each(list(calls)):
+        # Processes of their own are started in `test_commands`; here what comes out counts.
+        for call in calls:
+            done = run_here(*call, cwd=self.folder)
             with self.subTest(call=call[0]):
                 self.assertEqual(done.returncode, 0, done.stderr)
                 self.assertIn(calls[call], done.stdout)
                 if "--json" in call:
                     json.loads(done.stdout)
-        longer = run("extend", "Läufe 1", 20, "--json", "-q", cwd=self.folder)
+        longer = run_here("extend", "Läufe 1", 20, "--json", "-q", cwd=self.folder)
         self.assertEqual(longer.returncode, 0, longer.stderr)
         self.assertEqual(json.loads(longer.stdout)["settings"]["draws"], 320)
         self.assertNotIn("\x1b", self.fitted.stdout + self.fitted.stderr)

@@ -7,6 +7,7 @@ import numpy as np
 from millwright.distributions.family import Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
 from millwright.distributions.modified import PROBABILITY, Modified, parameters_of
+from millwright.distributions.tails import log_one_minus_exp
 
 __all__ = ["Hurdle", "ZeroInflated"]
 
@@ -82,7 +83,8 @@ class Hurdle(_WithZeros):
 
     def _log_above(self, m: Mathematics, p: Parameters) -> Array:
         """Log of the probability that the distribution inside is above zero."""
-        return self.families["of"].log_survival(m, m.asarray(0.0), parameters_of("of", p))
+        zero = self.families["of"].log_density(m, m.asarray(0.0), parameters_of("of", p))
+        return log_one_minus_exp(m, zero)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return log_diff_exp(m, 0.0 * m.asarray(x), self.log_survival(m, x, p))

@@ -124,8 +124,8 @@ def effects_figure(found: RegressionFindings, size: Size | None, text: bool) -> 
             figure,
             f"{found.question} Predictor by predictor",
             f"The {what} (median, band or bars: {words}), other predictors at their means or "
-            "reference labels, group effects at 0. Dots: the rows of the data, which differ in the "
-            "other predictors too.",
+            "reference labels, group effects at 0. Dots: the rows of the data, which differ in "
+            "the other predictors too.",
             text,
             about=found,
         )

@@ -30,6 +30,8 @@ class RegressionDraws:
         rows = max(1, len(parts.frame))
         most = max(200, min(most, _MOST_NUMBERS // rows))
         self.keep = slice(None, None, max(1, -(-total // most)))
+        # Also those that are held at a number.
+        self.known = set(posterior.draws.binding.axes)
 
     def _flat(self, name: str) -> np.ndarray:
         values = self.posterior.draws.get(name)
@@ -42,7 +44,7 @@ class RegressionDraws:
         if name in parts.own:
             return draws.get(own_name(parts, name))
         place = parts.common.index(name)
-        if "slope" in draws.names():
+        if "slope" in self.known:
             return draws.get("slope")[:, :, place] / parts.design.spread[at]
         return draws.get(f"slope_{len(parts.own) + place + 1}")
 
@@ -66,7 +68,7 @@ class RegressionDraws:
     def intercept_at_zero(self) -> np.ndarray | None:
         """Return draws of the intercept where all predictors are 0, (chains, draws)."""
         draws, design = self.posterior.draws, self.parts.design
-        if "intercept" not in draws.names():
+        if "intercept" not in self.known:
             return None
         shift = sum(
             self.raw(name) * middle
@@ -91,7 +93,7 @@ class RegressionDraws:
         offset
             What is added as it is, logarithms of exposures among it.
         """
-        design, names = self.parts.design, self.posterior.draws.names()
+        design, names = self.parts.design, self.known
         away = x - design.middle
         n = len(self._flat(next(iter(self.posterior.draws.values)))[self.keep])
         labels = len(self.parts.labels) if self.parts.family.name == "categorical" else 0
@@ -140,8 +142,7 @@ class RegressionDraws:
 
     def shapes(self) -> dict[str, np.ndarray]:
         """Return draws of what else the distribution of an outcome rests on."""
-        draws = self.posterior.draws
-        known = set(draws.names())
+        known = self.known
         wanted = ("shape", "precision", "zeros", "df")
         found = {name: self._flat(name)[self.keep] for name in wanted if name in known}
         if "noise" in known:

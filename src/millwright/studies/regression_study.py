@@ -198,7 +198,10 @@ def regression(
     DataError
         For data that do not fit them.
     """
-    texts = [formula] if isinstance(formula, str) else list(formula)
+    texts = [formula] if isinstance(formula, str) else formula
+    if not isinstance(texts, Sequence) or not all(isinstance(one, str) for one in texts):
+        raise ArgumentError(f"A formula is a text such as 'moisture ~ hours', not {formula!r}.")
+    texts = list(texts)
     if not texts or len(set(texts)) < len(texts):
         raise ArgumentError("Give one formula, or several that differ.")
     settings = {
