@@ -22,7 +22,9 @@ SHEETS = {
     "curves": ("wheel-curve", "series"),
     "decision": ("posterior-densities", "decision"),
     "groups": ("intervals", "shrinkage"),
+    "chains": ("rank-counts", "scatter-matrix"),
     "many-fits": ("data-sets", "calibration"),
+    "studies": ("study-groups", "study-shares", "study-correlation", "study-effects"),
     "weighing": (
         "model-probabilities",
         "average",
@@ -105,6 +107,24 @@ def lofts() -> pd.DataFrame:
     return pd.DataFrame({"loft": loft, "hours": hours, "moisture": moisture})
 
 
+def studies() -> dict[str, Figure]:
+    """Return the main figure of each ready-made study."""
+    sacks, yeasts, days = (
+        mw.demo.load(name).frame for name in ("sack_weights", "yeasts", "river_days")
+    )
+    groups = mw.studies.two_groups(sacks, "weight", "spout", rope=(-0.1, 0.1))
+    shares = mw.studies.proportions(yeasts, "sank", "yeast", trials="loaves", rope=(-0.02, 0.02))
+    lofts_too = mw.studies.regression("moisture ~ hours * loft", lofts())
+    return {
+        "study-groups": mw.plots.study(groups.fit(seed=2, progress=False)),
+        "study-shares": mw.plots.study(shares.fit(seed=2)),
+        "study-correlation": mw.plots.study(
+            mw.studies.correlation(days, "level", "power").fit(seed=2)
+        ),
+        "study-effects": mw.plots.study(lofts_too.fit(seed=2, progress=False), "effects"),
+    }
+
+
 def pictures() -> dict[str, Figure]:
     """Return every picture by its name."""
     plots = mw.plots
@@ -158,6 +178,7 @@ def pictures() -> dict[str, Figure]:
         "shrinkage": plots.shrinkage(groups, "expected", observed),
         "series": plots.series(series_model.fit(gauge, seed=7, progress=False), "gauge", ahead=10),
         "wheel-curve": plots.fitted_line(curve_model.fit(flows, seed=7, progress=False), "flow"),
+        **studies(),
         "samplers": plots.samplers(
             mw.compare_samplers(model, ["no_u_turn", "random_walk", "ensemble"], data, seed=7)
         ),

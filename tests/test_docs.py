@@ -54,7 +54,11 @@ class Docs(unittest.TestCase):
                 jsonschema.validate({**good, **part}, schema)
 
     def test_links_lead_somewhere(self):
-        for page in [*ROOT.glob("*.md"), *ROOT.glob("docs/**/*.md"), *ROOT.glob("benchmarks/*.md")]:
+        for page in [
+            *ROOT.glob("*.md"),
+            *ROOT.glob("docs/**/*.md"),
+            *ROOT.glob("benchmarks/*.md"),
+        ]:
             for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
                 self.assertTrue((page.parent / link).exists(), f"{page.name}: {link}")
 
@@ -105,6 +109,27 @@ class Docs(unittest.TestCase):
             "sceptical",
         ):
             self.assertIn(words, printed)
+
+    def test_code_of_the_pages_on_studies_runs(self):
+        names, printed = self.run_code_of("docs/studies/README.md")
+        self.assertTrue(names["findings"].verdict.good)
+        self.assertIn("`south` is higher than `north`", printed)
+        for page in ("groups", "proportions", "correlation", "regression"):
+            names, _ = self.run_code_of(f"docs/studies/{page}.md")
+            self.assertIn("mw", names)
+        for key, page in (("two_groups", "groups"), ("regression", "regression")):
+            sheet = (ROOT / f"docs/studies/{page}.md").read_text("utf-8")
+            study = {
+                "two_groups": lambda: mw.studies.two_groups(
+                    mw.demo.load("sack_weights").frame, "weight", "spout"
+                ),
+                "regression": lambda: mw.studies.regression(
+                    "moisture ~ hours", mw.demo.load("drying_loft").frame
+                ),
+            }[key]()
+            block = tomllib.loads(re.search(r"```toml\n(.*?)```", sheet, re.S)[1])
+            written = {d.name: d.text for d in study.model.specification.priors}
+            self.assertEqual(block["priors"], written)
 
     def test_code_and_numbers_of_the_reading_page(self):
         names, printed = self.run_code_of("docs/reading-results.md")

@@ -90,10 +90,17 @@ class Draws:
         return self._derived[name]
 
     def names(self, rows: bool = False) -> list[str]:
-        """Return unknown and derived quantities, without those with one value a row."""
+        """Return unknown and derived quantities, without those with one value a row.
+
+        What is held at a number is left out, and what rests on such numbers alone.
+        """
         specification = self.binding.specification
         written = [d.name for d in (*specification.priors, *specification.derived)]
-        fixed = {part.name for part in specification.parts if part.kind == "fixed"}
+        fixed: set[str] = set()
+        for part in specification.parts:
+            rests = set(part.definition.names)
+            if part.kind == "fixed" or (part.kind == "derived" and rests and rests <= fixed):
+                fixed.add(part.name)
         return [
             name
             for name in written

@@ -56,8 +56,8 @@ class CorrelationFindings(Findings):
         return {name: one.draws.get("rho") for name, one in self.posteriors.items()}
 
     def _one_sided(self) -> tuple[str, ...]:
-        first, second = self.pairs[0]
-        return (f"spread[{first}]", f"spread[{second}]", "df")
+        spreads = self.posterior.draws.single(["spread"]) if len(self.pairs) == 1 else ()
+        return (*spreads, "df")
 
     def _pair(self, first: str | None, second: str | None) -> tuple[str, str]:
         """Return a pair of columns in the order of the study.

@@ -14,6 +14,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.errors import ArgumentError, DataError
+from millwright.language.parse import normal_name
 from millwright.language.printing import number_text
 from millwright.models.exact import exact_posterior
 from millwright.models.model import Model
@@ -24,7 +25,6 @@ from millwright.studies.correlation_data import CorrelationData, column_table
 from millwright.studies.correlation_findings import CorrelationFindings
 from millwright.studies.exact import exact_settings
 from millwright.studies.findings import Findings
-from millwright.studies.reading import named
 from millwright.studies.rho import RhoPosterior, RhoPrior, sample_correlation
 from millwright.studies.rho_draws import joint_draws
 from millwright.studies.study import Study
@@ -65,7 +65,8 @@ class CorrelationStudy(Study):
 
     def data_of(self, name: str) -> pd.DataFrame:
         """Return the complete rows of a pair."""
-        return self.columns.rows(self.pair_of[name])
+        rows = self.columns.rows(self.pair_of[name])
+        return rows.rename(columns=_in_model)
 
     def data_lines(self) -> tuple[str, ...]:
         """Return the sample correlation of each pair."""
@@ -120,6 +121,11 @@ class CorrelationStudy(Study):
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return CorrelationFindings(study=self, posteriors=posteriors, fit_settings=settings)
+
+
+def _in_model(column: str) -> str:
+    """Return what the model calls a column: another name than those of its own."""
+    return f"{column}_column" if normal_name(column) in (*_DEFINITIONS, "values") else column
 
 
 _ENDS = {"both": (-1.0, 1.0), "positive": (0.0, 1.0), "negative": (-1.0, 0.0)}
@@ -221,10 +227,7 @@ def _refuse_equal_points(rows: pd.DataFrame, pair: tuple[str, str]) -> None:
 
 def _model(pair: tuple[str, str], settings: Mapping[str, Any]) -> Model:
     """Return the model of a pair: flat on centres and log spreads, a stretched beta on rho."""
-    taken = named({pair[0]: "first", pair[1]: "second"}, _DEFINITIONS)
     values = "values"
-    while values in pair or values in taken.of.values():
-        values += "_"
     weight = number_text(1 / settings["width"])
     ends = {"both": "", "positive": ", low=0.5", "negative": ", high=0.5"}
     priors = {
@@ -244,7 +247,7 @@ def _model(pair: tuple[str, str], settings: Mapping[str, Any]) -> Model:
         priors=priors,
         likelihood={values: likelihood},
         derived=derived,
-        columns={values: list(pair)},
+        columns={values: [_in_model(column) for column in pair]},
     )
 
 

@@ -98,6 +98,11 @@ def numbers_in(frame: pd.DataFrame, name: Any, what: str) -> pd.Series:
         If it holds text, or a number that is not finite.
     """
     column = frame[find_column(frame, name, what)]
+    if column.dtype.kind in "mMc":
+        raise DataError(
+            f"`{name}` holds {column.dtype}, not plain numbers ({what}): turn dates into days or "
+            "years first."
+        )
     try:
         if column.dtype.kind not in "biuf" and not pd.api.types.is_numeric_dtype(column):
             column = pd.to_numeric(column)

@@ -23,7 +23,7 @@ from millwright.studies.design import prepared
 from millwright.studies.findings import Findings
 from millwright.studies.reading import joined_labels, table_of
 from millwright.studies.regression_draws import RegressionDraws
-from millwright.studies.regression_model import RegressionParts
+from millwright.studies.regression_model import RegressionParts, column_name
 from millwright.studies.sentences import chance, size_words
 
 if TYPE_CHECKING:
@@ -454,7 +454,9 @@ class RegressionFindings(Findings):
         frame = table_of(data)
         prepared(frame, parts.design.formula, parts.design.levels)
         values = parts.design.rows(frame)
-        columns: dict[str, Any] = {n: values[:, k] for k, n in enumerate(parts.design.names)}
+        columns: dict[str, Any] = {
+            column_name(n): values[:, k] for k, n in enumerate(parts.design.names)
+        }
         if parts.scale_design is not None:
             other = parts.scale_design.rows(frame)
             columns |= {

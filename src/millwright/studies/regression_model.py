@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.errors import ArgumentError, DataError, nearest
+from millwright.language.vocabulary import RESERVED
 from millwright.models.model import Model
 from millwright.studies.design import Design
 from millwright.studies.families import FamilyOfOutcomes, number
@@ -102,6 +104,12 @@ class RegressionParts:
     def common(self) -> tuple[str, ...]:
         """Columns whose slopes have the common prior."""
         return tuple(name for name in self.design.names if name not in self.own)
+
+
+def column_name(name: str) -> str:
+    """Return what the model's data call a column of a design: no name of the model's own."""
+    own = name in _DEFINITIONS or re.fullmatch(r"slope_\d+|.*_(effect|spread|tie|term)", name)
+    return f"{name}_column" if own or name in RESERVED else name
 
 
 def own_name(parts: RegressionParts, column: str) -> str:
@@ -226,7 +234,7 @@ def _columns(parts: RegressionParts) -> Any:
         every[group.column] = group.column
         alone += [term for term in group.terms if term != "1"]
     for name in alone:
-        every.setdefault(name, "predictor_column")
+        every.setdefault(column_name(name), "predictor_column")
     taken = [*_DEFINITIONS]
     for group in parts.groups:
         taken += [group.effect, group.spread, group.tie, group.axis]
@@ -247,7 +255,7 @@ def _predictor(
     if "base" in priors:
         terms.append("base")
     if "slope" in priors:
-        columns["predictor"] = list(parts.common)
+        columns["predictor"] = [column_name(name) for name in parts.common]
         terms.append("standardise(predictor) @ slope")
     elif parts.common:
         # Without an intercept columns are not shifted; each has a prior on its own scale.
@@ -255,11 +263,11 @@ def _predictor(
             key = f"slope_{len(parts.own) + at + 1}"
             spread = float(design.spread[design.names.index(name)])
             priors[key] = f"normal(0, {number(2 * parts.unit / spread)})"
-            terms.append(f"{key} * {names.of[name]}")
+            terms.append(f"{key} * {names.of[column_name(name)]}")
     for name, text in parts.own.items():
         key = own_name(parts, name)
         priors[key] = text
-        column = names.of[name]
+        column = names.of[column_name(name)]
         shifted = f"({column} - mean({column}))" if design.intercept else column
         terms.append(f"{key} * {shifted}")
     if parts.offset is not None:
@@ -292,7 +300,7 @@ def _group_terms(
 
 
 def _scaled(term: str, names: Any) -> str:
-    column = names.of[term]
+    column = names.of[column_name(term)]
     return f"({column} - mean({column})) / sd({column})"
 
 

@@ -27,6 +27,7 @@ from millwright.studies.regression_model import (
     GroupTerms,
     RegressionParts,
     check_parts,
+    column_name,
     regression_model,
 )
 from millwright.studies.study import Study
@@ -335,7 +336,7 @@ def _parts(
     outcome, labels, values = _outcome(frame, formula.outcome, settings, family)
     columns: dict[str, Any] = {formula.outcome: outcome}
     for at, name in enumerate(design.names):
-        columns[name] = design.values[:, at]
+        columns[column_name(name)] = design.values[:, at]
     if formula.outcome in design.names:
         raise ArgumentError(f"`{formula.outcome}` stands on both sides of {text!r}.")
     scale_design = None

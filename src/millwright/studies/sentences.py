@@ -19,7 +19,9 @@ def size_words(values: np.ndarray, level: float, kind: IntervalKind) -> str:
     """Return the median with its interval: `0.82 (95 % central interval 0.31 to 1.35)`."""
     flat = values.reshape(-1)
     low, high = (float(end) for end in interval(flat, level, kind))
-    spread = float(flat.std(ddof=1))
+    # Half of the central 68 %: an sd that a long tail makes would leave no digits.
+    left, right = np.quantile(flat, [0.16, 0.84])
+    spread = min(float(flat.std(ddof=1)), 0.5 * float(right - left)) or float(flat.std(ddof=1))
     middle = fixed(float(np.median(flat)), decimals_of(spread))
     return f"{middle} ({kind_words(kind, level)} {range_text(low, high, spread)})"
 
