@@ -1,7 +1,9 @@
 """Regressions against conjugate algebra and quadrature, design matrices, and what is refused."""
 
 import functools
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -158,6 +160,9 @@ class Exact(unittest.TestCase):
 
         draws = found.posterior.draws
         numbers = {"0": draws.get("intercept"), "1": np.log(draws.get("stone_spread"))}
+        shared = found.numbers["intraclass correlation of stone"]
+        square = draws.get("stone_spread") ** 2
+        np.testing.assert_allclose(shared, square / (square + np.pi**2 / 3))
         middles, widths = zip(*((d.mean(), d.std()) for d in numbers.values()), strict=True)
         mean = self.by_lattice(log_density, middles, widths, 151)
         self.assert_means(numbers, dict(zip("01", mean, strict=True)))
@@ -357,6 +362,11 @@ class Reading(unittest.TestCase):
         table = found.side_by_side()
         self.assertEqual(table.loc["loft[T.south]", "moisture ~ hours"], "")
         self.assertIn("moisture ~ hours + loft", str(found.evidences()))
+        with tempfile.TemporaryDirectory() as folder:
+            found.save(Path(folder) / "study")
+            again = mw.studies.load(Path(folder) / "study")
+            self.assertEqual(again.answer, found.answer)
+            self.assertEqual(len(list((Path(folder) / "study" / "runs").iterdir())), 2)
 
     def test_double_check_agrees(self):
         table = line().double_check(draws=2000)

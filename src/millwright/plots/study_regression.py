@@ -160,9 +160,15 @@ def _effect(
         axes.margins(x=0.2)
     if not labelled:
         _dots(axes, column, factor, parts, found)
-    axes.set_xlabel(visible(column))
+    axes.set_xlabel(wrapped(visible(f"{column}{_held(column, parts)}"), 44))
     axes.set_ylabel("probability" if labelled else visible(str(parts.outcome)))
     light_grid(axes, "y")
+
+
+def _held(column: str, parts: RegressionParts) -> str:
+    """Say at which labels other factors are held."""
+    others = [f"{k} {v[0]}" for k, v in parts.design.levels.items() if k != column]
+    return f", at {', '.join(others[:3])}" if others else ""
 
 
 def _dots(

@@ -8,7 +8,9 @@ runs/NAME/       one stored run a model
 from __future__ import annotations
 
 import json
+import re
 import shutil
+import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -25,11 +27,15 @@ from millwright.wording import setting
 __all__ = ["StoredStudy", "StudyFolder"]
 
 FORMAT = 1
+_LONGEST = 60
 
 
 def folder_name(model: str) -> str:
-    """Return what the folder of a model's run is called."""
-    return model.replace(" ", "-")
+    """Return what the folder of a model's run is called; with a mark where signs are lost."""
+    words = re.sub(r"[^\w.-]+", "-", model.replace(" ", "-")).strip("-.")
+    if words == model.replace(" ", "-") and len(words) < _LONGEST:
+        return words
+    return f"{words[:_LONGEST]}-{zlib.crc32(model.encode()):08x}"
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -23,7 +23,7 @@ from millwright.studies.design import prepared
 from millwright.studies.findings import Findings
 from millwright.studies.reading import joined_labels, table_of
 from millwright.studies.regression_draws import RegressionDraws
-from millwright.studies.regression_model import RegressionParts, column_name
+from millwright.studies.regression_model import GroupTerms, RegressionParts, column_name
 from millwright.studies.sentences import chance, size_words
 
 if TYPE_CHECKING:
@@ -82,10 +82,31 @@ class RegressionFindings(Findings):
             numbers |= draws.single([group.spread])
             if len(group.terms) > 1:
                 numbers |= draws.single([group.tie])
+            shared = self._intraclass(group)
+            if shared is not None:
+                numbers[f"intraclass correlation of {group.name}"] = shared
         numbers |= draws.single([name for name in _PRINTED if name in known])
         if "scale_slope" in known:
             numbers |= draws.single(["scale_slope"])
         return numbers
+
+    def _intraclass(self, group: GroupTerms) -> np.ndarray | None:
+        """Return the share of the variance that lies between groups, given the predictors.
+
+        Of yes/no outcomes with a logit link on the scale of the log odds, where what is left has
+        the variance pi^2 / 3 (Goldstein, Browne and Rasbash 2002); None for other outcomes.
+        """
+        parts, draws = self._parts()[0], self.posterior.draws
+        if group.terms != ("1",):
+            return None
+        if parts.family.name == "normal" and parts.scale_design is None and not parts.weights:
+            left: Any = draws.get("noise") ** 2
+        elif parts.family.name in ("bernoulli", "binomial") and parts.link == "logit":
+            left = np.pi**2 / 3
+        else:
+            return None
+        every = sum(draws.get(one.spread) ** 2 for one in parts.groups if one.terms == ("1",))
+        return draws.get(group.spread) ** 2 / (every + left)
 
     def _one_sided(self) -> tuple[str, ...]:
         spreads = [
@@ -93,7 +114,8 @@ class RegressionFindings(Findings):
             for group in self._parts()[0].groups
             for name in self.posterior.draws.single([group.spread])
         ]
-        return (*(one for one in _PRINTED if one != "log_scale"), *spreads)
+        shared = [f"intraclass correlation of {one.name}" for one in self._parts()[0].groups]
+        return (*(one for one in _PRINTED if one != "log_scale"), *spreads, *shared)
 
     def coefficients(
         self, scale: str = "data", name: str | None = None, order: str = "formula"
@@ -188,7 +210,11 @@ class RegressionFindings(Findings):
         for group in made.parts.groups:
             spread = self.posterior.draws.single([group.spread])
             told = "; ".join(f"{key} {self._size(value)}" for key, value in spread.items())
-            lines.append(f"Standard deviations between labels of `{group.name}`: {told}.")
+            unit = "" if group.terms == ("1",) else " (slopes for one sd of the predictor)"
+            lines.append(f"Standard deviations between labels of `{group.name}`{unit}: {told}.")
+            shared = self._intraclass(group)
+            if shared is not None:
+                lines.append(f"Intraclass correlation of `{group.name}`: {self._size(shared)}.")
         lines.append(
             "Coefficients are for the other predictors held. Not asked: what causes what; "
             "findings.effect(...) shows a predictor on the outcome's scale."

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from millwright.errors import ArgumentError, DataError, nearest
+from millwright.errors import ArgumentError, DataError
 from millwright.language.vocabulary import RESERVED
 from millwright.models.model import Model
 from millwright.studies.design import Design
@@ -18,7 +18,7 @@ from millwright.studies.families import FamilyOfOutcomes, number
 from millwright.studies.group_models import text_of
 from millwright.wording import setting
 
-__all__ = ["GroupTerms", "RegressionParts", "regression_model"]
+__all__ = ["GroupTerms", "RegressionParts", "regression_model", "usual_priors"]
 
 _DEFINITIONS = (
     *("intercept", "slope", "base", "cuts", "noise", "df", "df_above_one", "shape", "zeros"),
@@ -152,11 +152,6 @@ def regression_model(parts: RegressionParts, given: Mapping[str, str], title: st
     ----------
     given
         Priors by class in place of the usual ones.
-
-    Raises
-    ------
-    ArgumentError
-        For a class that the model does not have.
     """
     names = _columns(parts)
     usual = {
@@ -168,14 +163,6 @@ def regression_model(parts: RegressionParts, given: Mapping[str, str], title: st
         _, per, tail = text.partition(" per ")
         chosen = given.get(key)
         priors[key] = text if chosen is None else _with_tail(chosen, per, tail)
-    for key in given:
-        if key not in usual:
-            known = [*usual, *parts.design.names]
-            raise ArgumentError(
-                f"`priors` names `{key}`, which the regression does not have."
-                f"{nearest(key, known)} Classes: {', '.join(usual)}; or a coefficient: "
-                f"{', '.join(parts.design.names)}."
-            )
     terms, derived, columns = _predictor(parts, names, priors)
     for group in parts.groups:
         terms += _group_terms(group, parts, names, priors)

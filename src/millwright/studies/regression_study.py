@@ -13,10 +13,11 @@ import numpy as np
 import pandas as pd
 
 from millwright.diagnostics.finding import Finding
-from millwright.errors import ArgumentError, DataError
+from millwright.errors import ArgumentError, DataError, nearest
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
 from millwright.storage.place import check_new
+from millwright.studies.checks import check_region
 from millwright.studies.design import Design, design_of, read_formula
 from millwright.studies.families import FamilyOfOutcomes, family_named
 from millwright.studies.findings import Findings
@@ -29,6 +30,7 @@ from millwright.studies.regression_model import (
     check_parts,
     column_name,
     regression_model,
+    usual_priors,
 )
 from millwright.studies.study import Study
 from millwright.wording import setting
@@ -285,12 +287,14 @@ def build(
     family, link = family_named(settings["family"], settings["link"])
     parts, models = {}, {}
     for text in settings["formulas"]:
-        made, given = _parts(frame, text, settings, family, link)
+        made = _parts(frame, text, settings, family, link)
         check_parts(made)
-        name = "regression" if len(settings["formulas"]) == 1 else text
-        parts[name] = made
-        models[name] = regression_model(made, given, text)
+        parts["regression" if len(settings["formulas"]) == 1 else text] = made
     _check_named(settings, parts)
+    for name, made in parts.items():
+        known = usual_priors(made)
+        given = {key: prior for key, prior in settings["priors"].items() if key in known}
+        models[name] = regression_model(made, given, made.design.formula.text)
     first = next(iter(parts.values()))
     question = (
         f"How does `{first.outcome}` depend on its predictors ({settings['formulas'][0]})?"
@@ -324,8 +328,8 @@ def _parts(
     settings: Mapping[str, Any],
     family: FamilyOfOutcomes,
     link: str,
-) -> tuple[RegressionParts, dict[str, str]]:
-    """Return what a regression is made of, and the priors that are given by class."""
+) -> RegressionParts:
+    """Return what a regression is made of."""
     formula = read_formula(text)
     design = design_of(frame, formula)
     if family.name in _LABELLED and not design.intercept:
@@ -356,56 +360,43 @@ def _parts(
     else:
         unit, centre = family.unit_and_centre(values, link, formula.outcome)
     own = {n: p for n, p in settings["priors"].items() if n in design.names}
-    given = {n: p for n, p in settings["priors"].items() if n not in design.names}
     if family.name == "categorical" and own:
         raise ArgumentError("Of a categorical outcome all slopes share the prior `slope`.")
     censored = settings["censored"]
-    return (
-        RegressionParts(
-            frame=pd.DataFrame(columns),
-            outcome=formula.outcome,
-            labels=labels,
-            family=family,
-            link=link,
-            design=design,
-            scale_design=scale_design,
-            groups=groups,
-            offset=settings["offset"],
-            exposure=settings["exposure"],
-            trials=settings["trials"],
-            weights=settings["weights"],
-            censored=(censored[0], censored[1]),
-            own=own,
-            unit=unit,
-            centre=centre,
-        ),
-        _given(given, settings, design),
+    return RegressionParts(
+        frame=pd.DataFrame(columns),
+        outcome=formula.outcome,
+        labels=labels,
+        family=family,
+        link=link,
+        design=design,
+        scale_design=scale_design,
+        groups=groups,
+        offset=settings["offset"],
+        exposure=settings["exposure"],
+        trials=settings["trials"],
+        weights=settings["weights"],
+        censored=(censored[0], censored[1]),
+        own=own,
+        unit=unit,
+        centre=centre,
     )
 
 
-def _given(
-    given: Mapping[str, str], settings: Mapping[str, Any], design: Design
-) -> dict[str, str]:
-    """Leave out priors of coefficients that only another formula has."""
-    if len(settings["formulas"]) == 1:
-        return dict(given)
-    every = [
-        name
-        for text in settings["formulas"]
-        for name in read_formula(text).columns
-        if name not in design.names
-    ]
-    return {name: prior for name, prior in given.items() if name not in every}
-
-
 def _check_named(settings: Mapping[str, Any], parts: Mapping[str, RegressionParts]) -> None:
-    for name in settings["rope"] or ():
-        if not np.isfinite(float(name)):
-            raise ArgumentError(f"`rope` must be two finite numbers, not {settings['rope']!r}.")
+    """Refuse priors of what no formula has, and a region that is none."""
     if settings["rope"] is not None:
-        from millwright.studies.checks import check_region
-
         check_region("rope", settings["rope"])
+    classes = dict.fromkeys(name for one in parts.values() for name in usual_priors(one))
+    names = dict.fromkeys(name for one in parts.values() for name in one.design.names)
+    for name in settings["priors"]:
+        if name not in classes and name not in names:
+            known = [*classes, *names]
+            raise ArgumentError(
+                f"`priors` names `{name}`, which the regression does not have."
+                f"{nearest(name, known)} Classes: {', '.join(classes)}; or a coefficient: "
+                f"{', '.join(names)}."
+            )
 
 
 def _outcome(
