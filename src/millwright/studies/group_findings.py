@@ -16,6 +16,7 @@ from millwright.draws.known_priors import KnownPrior, known_prior
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.evidence.bayes_factor import BayesFactor, factor_text, strength
+from millwright.models.model import Model
 from millwright.studies.effect_evidence import (
     LogPrior,
     TStatistic,
@@ -378,8 +379,6 @@ def _effect_prior(prior: str) -> KnownPrior:
     ArgumentError
         If it is no distribution of a number with plain arguments.
     """
-    from millwright.models.model import Model
-
     model = Model(priors={"effect": prior}, likelihood={})
     known = known_prior(model.specification, "effect")
     if known is None:

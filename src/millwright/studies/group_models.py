@@ -7,8 +7,6 @@ from collections import Counter
 from collections.abc import Mapping
 from typing import Any
 
-import numpy as np
-
 from millwright.errors import ArgumentError, DataError
 from millwright.language.printing import number_text
 from millwright.models.model import Model
@@ -127,9 +125,9 @@ def groups_model(
 ) -> Model:
     """Return the model of several groups."""
     refuse_ties(data, family)
-    assert data.group is not None
-    names = named({data.outcome: "value", data.group: "group"}, _DEFINITIONS)
-    group = names.of[data.group]
+    column = str(data.group)
+    names = named({data.outcome: "value", column: "group"}, _DEFINITIONS)
+    group = names.of[column]
     derived = _shape(family)
     if len(data.labels) == 2:
         one, other = map(text_of, data.labels)
@@ -207,8 +205,3 @@ def evidence_model(
         columns=names.aliases,
         labels={} if data.group is None else {names.of[data.group]: list(data.labels)},
     )
-
-
-def group_spread(values: np.ndarray) -> float:
-    """Return the sd of some values; NaN of a single one."""
-    return float(np.std(values, ddof=1)) if len(values) > 1 else float("nan")

@@ -14,7 +14,7 @@ import pandas as pd
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.language.parse import normal_name
 from millwright.language.vocabulary import RESERVED
-from millwright.wording import setting, visible
+from millwright.wording import setting
 
 __all__ = [
     "Names",
@@ -256,8 +256,3 @@ def _written(column: str) -> str:
     """Return a column's name with what the model language cannot write taken out."""
     word = re.sub(r"\W+", "_", normal_name(column)).strip("_")
     return word if word.isidentifier() and not keyword.iskeyword(word) else ""
-
-
-def shown(name: object) -> str:
-    """Return a name of the user's as text on one line."""
-    return visible(str(name))

@@ -9,6 +9,7 @@ import pandas as pd
 from scipy.special import expit, ndtr, softmax
 
 from millwright.draws.labelled_draws import label_texts
+from millwright.errors import ArgumentError
 from millwright.posterior.posterior import Posterior
 from millwright.studies.regression_model import GroupTerms, RegressionParts, own_name
 
@@ -169,7 +170,8 @@ class RegressionDraws:
             )
             edges = [np.zeros((*predictor.shape, 1)), cumulated, np.ones((*predictor.shape, 1))]
             return np.diff(np.concatenate(edges, axis=-1), axis=-1)
-        assert family.mean is not None
+        if family.mean is None:
+            raise ArgumentError(f"Family {family.name} has no mean: its outcomes are labels.")
         return family.mean(family.inverse(self.parts.link)(predictor), shapes)
 
     def fitted_offset(self) -> np.ndarray | float:

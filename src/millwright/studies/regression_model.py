@@ -16,6 +16,7 @@ from millwright.models.model import Model
 from millwright.studies.design import Design
 from millwright.studies.families import FamilyOfOutcomes, number
 from millwright.studies.group_models import text_of
+from millwright.studies.reading import Names, named
 from millwright.wording import setting
 
 __all__ = ["GroupTerms", "RegressionParts", "regression_model", "usual_priors"]
@@ -206,10 +207,8 @@ def _with_tail(prior: Any, per: str, labels: str) -> Any:
     return prior if " per " in prior else f"{prior}{per}{labels}"
 
 
-def _columns(parts: RegressionParts) -> Any:
+def _columns(parts: RegressionParts) -> Names:
     """Return how the model calls the columns."""
-    from millwright.studies.reading import named
-
     every: dict[str, str] = {parts.outcome: "outcome"}
     for name in (parts.offset, parts.exposure, parts.trials, parts.weights):
         if name is not None:
@@ -230,7 +229,7 @@ def _columns(parts: RegressionParts) -> Any:
 
 
 def _predictor(
-    parts: RegressionParts, names: Any, priors: dict[str, Any]
+    parts: RegressionParts, names: Names, priors: dict[str, Any]
 ) -> tuple[list[str], dict[str, str], dict[str, list[str]]]:
     """Return terms of the predictor, derived quantities, and matrices of columns."""
     terms: list[str] = []
@@ -265,7 +264,7 @@ def _predictor(
 
 
 def _group_terms(
-    group: GroupTerms, parts: RegressionParts, names: Any, priors: dict[str, Any]
+    group: GroupTerms, parts: RegressionParts, names: Names, priors: dict[str, Any]
 ) -> list[str]:
     """Return the terms of a set of group effects, and add their prior."""
     column = names.of[group.column]
@@ -286,13 +285,13 @@ def _group_terms(
     return found
 
 
-def _scaled(term: str, names: Any) -> str:
+def _scaled(term: str, names: Names) -> str:
     column = names.of[column_name(term)]
     return f"({column} - mean({column})) / sd({column})"
 
 
 def _scale(
-    parts: RegressionParts, names: Any, derived: dict[str, str], columns: dict[str, list[str]]
+    parts: RegressionParts, names: Names, derived: dict[str, str], columns: dict[str, list[str]]
 ) -> str:
     """Return the text of the scale of the outcome."""
     scale = "noise"
