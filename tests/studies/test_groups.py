@@ -73,7 +73,7 @@ class TwoGroups(unittest.TestCase):
             "df_above_one ~ exponential(rate=1 / 29)",
         ):
             self.assertIn(prior, text)
-        self.assertIn("effect ~ cauchy(location=0, scale=0.707)", str(study))
+        self.assertIn("effect ~ cauchy(location=0, scale=1)", str(study))
 
     def test_robust_study_is_moved_less_by_the_heavy_sack(self):
         robust = robust_sacks().posterior.draws.get("location")[..., 1].mean()

@@ -128,6 +128,15 @@ class EveryStudy(unittest.TestCase):
         self.assertIn("No answer", str(poor))
         self.assertNotIn("times as probable", str(poor))
 
+    def test_signs_that_cannot_be_seen_are_written_out(self):
+        name = "weight\x1b[31m\nVerdict: good\u202e"
+        data = {name: [1.0, 2.0, 4.0, 3.0], "g": ["a\x07", "b", "a\x07", "b"]}
+        study = mw.studies.two_groups(data, name, "g")
+        findings = study.fit(seed=1, draws=200, warmup=200, progress=False)
+        for text in (str(study), str(findings), str(study.simulate(draws=5))):
+            for sign in ("\x1b", "\x07", "\u202e", "\nVerdict: good"):
+                self.assertNotIn(sign, text)
+
     def test_settings_that_no_fit_has_are_refused(self):
         for name in ("two_groups", "proportions", "correlation"):
             with self.subTest(name), self.assertRaises((ArgumentError, TypeError)):

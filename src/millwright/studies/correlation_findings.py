@@ -17,7 +17,7 @@ from millwright.evidence.points import FARTHEST
 from millwright.studies.findings import Findings
 from millwright.studies.rho import RhoPosterior, RhoPrior, sample_correlation
 from millwright.studies.sentences import chance, exact_chance, size_words
-from millwright.wording import setting
+from millwright.wording import setting, visible
 
 if TYPE_CHECKING:
     from millwright.studies.correlation_study import CorrelationStudy
@@ -156,7 +156,7 @@ class CorrelationFindings(Findings):
         if region is None:
             return ()
         numbers = {
-            f"{a}, {b}": self.posteriors[name].draws.get("rho")
+            visible(f"{a}, {b}"): self.posteriors[name].draws.get("rho")
             for name, (a, b) in zip(self.posteriors, self.pairs, strict=True)
         }
         made = decide("rho", numbers, tuple(region), None, self.level, "hdi")

@@ -24,7 +24,7 @@ from millwright.evidence.bayes_factor import BayesFactor
 from millwright.posterior.posterior import Posterior
 from millwright.studies.folder import StudyFolder
 from millwright.studies.sentences import bulleted
-from millwright.wording import for_python
+from millwright.wording import for_python, visible
 
 if TYPE_CHECKING:
     from millwright.studies.study import Study
@@ -165,15 +165,15 @@ class Findings(Shown):
         verdict = self.verdict
         warned = "" if verdict.good else f"{verdict.headline}\n"
         answer = self.answer
-        parts = [f"Question: {self.question}", warned + bulleted(answer)]
+        parts = [f"Question: {visible(self.question)}", warned + bulleted(answer)]
         if not self._stopped:
             parts += [str(one) for one in (*self.decisions, *self.factors)]
         parts.append(verdict.told(word))
         for name, posterior in list(self.posteriors.items())[1:]:
-            parts.append(f"Of the model `{name}`: {posterior.verdict.headline}")
+            parts.append(f"Of the model `{visible(name)}`: {posterior.verdict.headline}")
         parts.append(self.summary())
         if self.study.remarks:
-            parts.append("\n".join(self.study.remarks))
+            parts.append("\n".join(map(visible, self.study.remarks)))
         return "\n\n".join(parts)
 
     @property

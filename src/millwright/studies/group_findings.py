@@ -26,7 +26,7 @@ from millwright.studies.effect_evidence import (
 )
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import chance, size_words
-from millwright.wording import setting
+from millwright.wording import setting, visible
 
 if TYPE_CHECKING:
     from millwright.studies.group_study import GroupStudy
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 __all__ = ["GroupFindings"]
 
 _SHARES = np.array([0, 1e-6, 1e-4, 0.01, 0.1, 0.25, 0.5, 0.75, 0.9, 0.99, 0.9999, 1 - 1e-6, 1])
-_WIDTHS = (0.1, 0.2, 0.354, 0.5, 0.707, 1.0, 1.414, 2.0)
+_WIDTHS = (0.1, 0.2, 0.35, 0.5, 0.7, 1.0, 1.4, 2.0)
 _HEAVY, _NORMAL = 10.0, 30.0
 _LIKELY, _SURE = 0.8, 0.975
 _METHOD = "quadrature of the density of the t statistic (Rouder et al. 2009)"
@@ -235,9 +235,9 @@ class GroupFindings(Findings):
     def _asked(self, quantity: str) -> dict[str, np.ndarray]:
         of = "effect of " if quantity == "effect" else ""
         if not self._labels:
-            return {f"{of}{self.compared}": self.posterior.draws.get(quantity)}
+            return {visible(f"{of}{self.compared}"): self.posterior.draws.get(quantity)}
         return {
-            f"{of}{other} - {one}": found[quantity]
+            visible(f"{of}{other} - {one}"): found[quantity]
             for (one, other), found in self._pairs().items()
         }
 
@@ -257,7 +257,7 @@ class GroupFindings(Findings):
         ----------
         prior
             Prior of the standardised effect, by default that of the study; one-sided with
-            `cauchy(0, 0.707, low=0)`.
+            `cauchy(0, 1, low=0)`.
         labels
             The two groups to compare where there are several: the second minus the first.
 
@@ -384,6 +384,6 @@ def _effect_prior(prior: str) -> KnownPrior:
     if known is None:
         raise ArgumentError(
             f"The prior of an effect is a distribution of one number, such as "
-            f"'cauchy(0, 0.707)', not {prior!r}."
+            f"'cauchy(0, 1)', not {prior!r}."
         )
     return known

@@ -29,7 +29,7 @@ from millwright.wording import setting
 
 __all__ = ["GroupStudy", "one_group", "paired", "two_groups"]
 
-_USUAL_EFFECT = "cauchy(0, 0.707)"
+_USUAL_EFFECT = "cauchy(0, 1)"
 _USUAL_REGION = (-0.1, 0.1)
 
 

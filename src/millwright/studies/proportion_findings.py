@@ -23,7 +23,7 @@ from millwright.studies.findings import Findings
 from millwright.studies.proportion_data import PAIRS
 from millwright.studies.proportion_models import beta_of, dispersion_prior
 from millwright.studies.sentences import chance, exact_chance, readings, size_words
-from millwright.wording import setting
+from millwright.wording import setting, visible
 
 if TYPE_CHECKING:
     from millwright.studies.proportion_study import ProportionStudy
@@ -279,7 +279,9 @@ class ProportionFindings(_CountFindings):
         """Decisions on the region of the difference."""
         counts = self.study.counts
         if counts.group is not None:
-            numbers = {f"{b} - {a}": found for (a, b), found in self._differences().items()}
+            numbers = {
+                visible(f"{b} - {a}"): found for (a, b), found in self._differences().items()
+            }
         else:
             against = self.study.settings["against"]
             if against is None:
@@ -407,7 +409,9 @@ class PairFindings(_CountFindings):
     def decisions(self) -> tuple[Decision, ...]:
         """Decisions on the region of the difference."""
         first, second = self.study.counts.labels
-        return self._decided({f"{second} - {first}": self.posterior.draws.get("difference")})
+        return self._decided(
+            {visible(f"{second} - {first}"): self.posterior.draws.get("difference")}
+        )
 
     @property
     def factors(self) -> tuple[BayesFactor, ...]:

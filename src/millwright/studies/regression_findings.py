@@ -322,7 +322,8 @@ class RegressionFindings(Findings):
             A column of the data.
         at
             Values at which others are held; by default numbers at their means and factors at
-            their reference. Group effects are left at 0, exposures at 1.
+            their reference. Group effects are left at 0, offsets at 0, exposures at 1; limits of
+            censoring are left aside.
         values
             Values of the predictor; by default over its range, or all labels.
         name

@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -69,7 +70,7 @@ class RegressionStudy(Study):
                 lines.append(f"{of}`{column}`: reference {labels[0]}, of {', '.join(labels)}.")
         return tuple(dict.fromkeys(lines))
 
-    @property
+    @cached_property
     def cautions(self) -> tuple[Finding, ...]:
         """What is to be known of the columns: aliased ones, separation, too many."""
         return design_findings(next(iter(self.parts.values())))

@@ -9,6 +9,7 @@ import numpy as np
 
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.numbers import decimals_of, fixed, probability_text, range_text
+from millwright.wording import visible
 
 _ONE_SIDED, _TWO_SIDED = 0.95, 0.975
 
@@ -68,7 +69,7 @@ def bulleted(lines: Sequence[str]) -> str:
     told = (
         textwrap.fill(
             # A number stays on one line with its per cent.
-            line.replace(" %", "\xa0%"),
+            visible(line).replace(" %", "\xa0%"),
             100,
             initial_indent="  - ",
             subsequent_indent="    ",

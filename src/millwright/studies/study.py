@@ -21,6 +21,7 @@ from millwright.storage.place import check_new
 from millwright.studies.findings import Findings
 from millwright.studies.folder import StoredStudy, StudyFolder
 from millwright.studies.sentences import bulleted
+from millwright.wording import visible
 
 __all__ = ["Simulations", "Study"]
 
@@ -87,10 +88,13 @@ class Study(Shown):
 
     def __str__(self) -> str:
         parts = [
-            f"Question: {self.question}",
+            f"Question: {visible(self.question)}",
             _under("Data", (*self.data_lines(), *self.remarks)),
             _under("Chosen, and by which rule; all of it can be replaced", self.choices),
-            *(f"Model `{name}`\n{model.describe()}" for name, model in self.models.items()),
+            *(
+                f"Model `{visible(name)}`\n{model.describe()}"
+                for name, model in self.models.items()
+            ),
             "Nothing is sampled yet: .simulate(seed=1) shows what these priors allow, "
             ".fit(seed=1) answers.",
         ]
