@@ -13,8 +13,20 @@ from millwright import _DISTRIBUTIONS, _FUNCTIONS, _KERNELS, _MODIFIERS
 from millwright.distributions.kernels import KERNELS
 from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
 from millwright.language.vocabulary import FUNCTIONS
+from millwright.studies import (
+    correlation_findings,
+    group_findings,
+    proportion_findings,
+    regression_findings,
+)
 from tests.fits import straight
 
+FINDINGS = (
+    group_findings.GroupFindings,
+    proportion_findings.ProportionFindings,
+    correlation_findings.CorrelationFindings,
+    regression_findings.RegressionFindings,
+)
 SOURCE = Path(mw.__file__).parent
 CONSTRUCTORS = (*_DISTRIBUTIONS, *_MODIFIERS, *_KERNELS, *_FUNCTIONS)
 
@@ -40,8 +52,10 @@ class PublicFace(unittest.TestCase):
 
     def test_functions_of_three_arguments_explain_them(self):
         faces = (mw.Model, mw.Posterior, mw.plots, type(straight().sampling))
+        faces += (mw.studies.Study, *FINDINGS)
         calls = [getattr(mw, name) for name in mw.__all__ if name not in CONSTRUCTORS]
         calls += [member for face in faces for _, member in inspect.getmembers(face)]
+        calls += [getattr(mw.studies, name) for name in mw.studies.__all__]
         looked = 0
         for call in filter(inspect.isfunction, calls):
             signature = inspect.signature(call)
@@ -124,10 +138,11 @@ class StartUp(unittest.TestCase):
         code = (
             "import sys, millwright as mw; mw.Model, mw.Target, mw.load; "
             "heavy = ('jax', 'pandas', 'xarray', 'pyarrow', 'matplotlib', 'scipy.stats'); "
-            "print([m for m in heavy if m in sys.modules])"
+            "print([m for m in heavy if m in sys.modules]); mw.studies.two_groups; "
+            "print([m for m in ('jax', 'formulaic', 'matplotlib') if m in sys.modules])"
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
-        self.assertEqual(done.stdout.strip(), "[]", done.stderr)
+        self.assertEqual(done.stdout.split(), ["[]", "[]"], done.stderr)
 
     def test_constants_made_after_importing_are_in_double_precision(self):
         for code in (

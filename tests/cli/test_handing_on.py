@@ -305,6 +305,17 @@ class NothingIsMarkup(unittest.TestCase):
         self.assertIn("{{ 7 * 7 }}", page)
         self.assertNotIn("<script", page)
 
+    def test_starter_priors_lie_where_the_rows_are(self):
+        with tempfile.TemporaryDirectory() as folder:
+            rows = [{"level": 10234.5 + 0.3 * (k % 5), "flow": 5000 + k**2 % 7} for k in range(12)]
+            pd.DataFrame(rows).to_csv(Path(folder) / "far.csv", index=False)
+            done = run_here("new", "far.csv", "--outcome", "level", cwd=folder)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            model = mw.Model.read(Path(folder) / "far.toml")
+            text = model.describe()
+            self.assertIn("base ~ normal(location=10235.025,", text)
+            self.assertIn("10233.36 to 10236.69", text)
+
     def test_help_of_every_command_loads_nothing_heavy(self):
         code = (
             "import sys; from millwright.cli.app import app; "

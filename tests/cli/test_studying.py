@@ -1,6 +1,7 @@
 """The command for studies, and what other commands make of a stored one."""
 
 import json
+import shutil
 import tempfile
 import unittest
 from pathlib import Path
@@ -53,6 +54,12 @@ class Studying(unittest.TestCase):
         page = run_here("report", "river", "--out", "page.html", cwd=self.folder)
         self.assertEqual(page.returncode, 0, page.stderr)
         self.assertIn("Question and answer", (self.folder / "page.html").read_text("utf-8"))
+        shutil.rmtree(self.folder / "river/runs/normal")
+        gone_on = self.run_study("river", "--quiet")
+        self.assertEqual(gone_on.stdout, done.stdout)
+        idle = self.run_study("river", "--width", 0.5)
+        self.assertEqual((idle.returncode, idle.stdout), (2, ""))
+        self.assertIn("leave --width out", idle.stderr)
         refused = self.run_study("correlation", *pair)
         self.assertEqual(refused.returncode, 2)
         self.assertIn("exists already", refused.stderr)

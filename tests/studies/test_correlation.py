@@ -88,6 +88,19 @@ class Exact(unittest.TestCase):
                 apart = abs(a.mean(axis=(0, 1)) - b.mean(axis=(0, 1)))
                 self.assertTrue((apart < 4.5 * error).all(), name)
 
+    def test_table_answer_and_figure_agree_to_the_last_digit(self):
+        found = level_and_power()
+        row = found.table().loc["rho"]
+        exact = found.rho()
+        self.assertEqual(row["median"], float(exact.quantile(np.array([0.5]))[0]))
+        shown = next(line for line in found.summary().split("\n") if line.startswith("rho"))
+        median, ends = shown.split()[3], " to ".join(shown.split()[4:7:2])
+        self.assertIn(
+            f"the correlation is {median} (95 % central interval {ends})", found.answer[0]
+        )
+        words = [axes.get_xlabel() for axes in mw.plots.study(found).axes]
+        self.assertIn(f"median {median}, 95 % central interval {ends}", words)
+
     def test_path_ends_with_all_rows(self):
         path = level_and_power().path()
         self.assertEqual(path.index[-1], len(DAYS))

@@ -141,6 +141,10 @@ class TwoGroups(unittest.TestCase):
                 call()
         self.assertTrue(mw.studies.two_groups(tied, "x", "g", family="normal"))
 
+    def test_labels_that_differ_in_a_late_digit_stay_apart(self):
+        made = two([1.0, 2.0, 3.0, 5.0], [1234567.1, 1234567.2] * 2)
+        self.assertEqual(made.values.labels, ("1234567.1", "1234567.2"))
+
     def test_a_group_with_one_row_is_said(self):
         study = two([1.0, 2.0, 3.0, 2.5], list("aaab"))
         self.assertTrue(any("single row" in line for line in study.data_lines()))

@@ -79,6 +79,17 @@ class Shares(unittest.TestCase):
         self.assertAlmostEqual(found.factors[0].log_value, exact, places=9)
         self.assertIn(f"{stats.beta.sf(0.5, 13, 9):.3f}", " ".join(found.answer))
 
+    def test_table_and_answer_give_one_probability(self):
+        found = yeasts()
+        above = found.table().loc["difference", "probability above 0"]
+        self.assertEqual(above, found.probability_larger("wild", "brewer"))
+        self.assertIn(f"{above:.3f}", found.answer[0])
+        data = {"k": [3, 4, 5], "n": [9, 9, 9], "g": ["a - b", "a", "c"]}
+        three = mw.studies.proportions(data, "k", "g", trials="n").fit(seed=1)
+        self.assertEqual(len(three.differences()), 3)
+        labels = [t.get_text() for t in mw.plots.study(three).axes[1].get_yticklabels()]
+        self.assertEqual(labels, list(three.differences()))
+
     def test_readings_that_differ_are_explained(self):
         found = mw.studies.proportions(YEASTS, "sank", "yeast", trials="loaves").fit(seed=1)
         told = "\n".join(found.answer)
@@ -93,6 +104,20 @@ class Shares(unittest.TestCase):
         self.assertAlmostEqual(found.factors[0].log_value, exact, places=9)
         cells = found.posterior.draws.get("cells").reshape(-1, 4).mean(axis=0)
         np.testing.assert_allclose(cells, np.array([9, 1, 8, 6]) / 24, atol=0.01)
+
+    def test_exact_draws_are_fitted_again_like_sampled_ones(self):
+        data = {"k": [2, 5, 3, 4], "n": [9, 11, 8, 10]}
+        posterior = mw.studies.proportions(data, "k", trials="n").fit(seed=1, draws=1000).posterior
+        won, tried = np.array(data["k"]), np.array(data["n"])
+        a, b = 1 + won.sum() - won, 1 + (tried - won).sum() - (tried - won)
+        exact = stats.betabinom.logpmf(won, tried, a, b).sum()
+        found = posterior.cross_validation(folds=4, progress=False)
+        self.assertAlmostEqual(found.elpd, exact, delta=0.05)
+        others = posterior.under_priors({"narrow": {"share": BETA}})
+        self.assertIn("narrow", str(others))
+        first_look = mw.Model.read(mw.demo.sheet_path("yeasts.toml")).normal_approximation(YEASTS)
+        with self.assertRaisesRegex(mw.errors.ModelError, "origin of these is: approximation"):
+            first_look.under_priors({"narrow": {"share": f"{BETA} per yeast"}})
 
     def test_data_that_must_be_refused(self):
         def study(data, **settings):

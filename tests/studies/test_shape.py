@@ -1,5 +1,6 @@
 """What all studies share: printing, prior checks, sheets, folders, figures, the page."""
 
+import dataclasses
 import functools
 import tempfile
 import unittest
@@ -10,7 +11,7 @@ import pandas as pd
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError, StorageError
-from millwright.studies.catalogue import STUDIES, offers
+from millwright.studies.catalogue import PLACES, function_of, offers
 
 LOAD = mw.demo.load
 
@@ -41,7 +42,7 @@ class EveryStudy(unittest.TestCase):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
 
     def test_prints_every_prior_and_says_what_comes_next(self):
-        self.assertEqual(set(made()), set(STUDIES))
+        self.assertEqual(set(made()), set(PLACES))
         for name, study in made().items():
             with self.subTest(name):
                 text = str(study)
@@ -64,6 +65,24 @@ class EveryStudy(unittest.TestCase):
                     model.bind(data)
                 with self.assertRaises(StorageError):
                     study.write(place)
+
+    def test_labels_of_digits_come_back_from_the_written_data(self):
+        numbered = {"x": [1.0, 2.0, 4.0, 3.0], "g": [1, 2, 1, 2]}
+        place = mw.studies.two_groups(numbered, "x", "g").write(self.folder / "numbers")
+        data = pd.read_parquet(place / "data.parquet")
+        binding = mw.Model.read(place / "robust.toml").bind(data)
+        self.assertEqual(binding.labels["g"], ("1", "2"))
+
+    def test_a_study_that_cannot_be_stored_leaves_the_old_one(self):
+        place = self.folder / "kept"
+        found("proportions").save(place)
+        broken = dataclasses.replace(found("proportions"), fit_settings={"start": object()})
+        with self.assertRaisesRegex(ArgumentError, "plain settings"):
+            broken.save(place, replace=True)
+        self.assertEqual(str(mw.studies.load(place)), str(found("proportions")))
+        self.assertEqual([one.name for one in self.folder.iterdir()], ["kept"])
+        with self.assertRaisesRegex(StorageError, "not a stored study"):
+            found("proportions").save(self.folder, replace=True)
 
     def test_stored_studies_come_back(self):
         for name in made():
@@ -127,6 +146,9 @@ class EveryStudy(unittest.TestCase):
         self.assertEqual(len(poor.answer), 1)
         self.assertIn("No answer", str(poor))
         self.assertNotIn("times as probable", str(poor))
+        self.assertFalse(poor.record["bayes_factors"] or poor.record["decisions"])
+        page = poor.report(self.folder / "poor.html").read_text("utf-8")
+        self.assertNotIn("Given these priors, the data are", page)
 
     def test_signs_that_cannot_be_seen_are_written_out(self):
         name = "weight\x1b[31m\nVerdict: good\u202e"
@@ -139,8 +161,10 @@ class EveryStudy(unittest.TestCase):
 
     def test_settings_that_no_fit_has_are_refused(self):
         for name in ("two_groups", "proportions", "correlation"):
-            with self.subTest(name), self.assertRaises((ArgumentError, TypeError)):
-                made()[name].fit(drawz=3)
+            place = self.folder / name
+            with self.subTest(name), self.assertRaisesRegex(ArgumentError, "Did you mean `draws`"):
+                made()[name].fit(drawz=3, save=place)
+            self.assertFalse(place.exists())
         with self.assertRaises(ArgumentError):
             made()["proportions"].fit(draws=0)
         with self.assertRaises(DataError):
@@ -159,7 +183,7 @@ class Offers(unittest.TestCase):
             made = offers(frame)
             self.assertEqual([one.name for one in made], kinds, name)
             for one in made:
-                self.assertTrue(str(STUDIES[one.name](data=frame, **one.columns)))
+                self.assertTrue(str(function_of(one.name)(data=frame, **one.columns)))
 
 
 if __name__ == "__main__":

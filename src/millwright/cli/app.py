@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
 import signal
 import sys
-from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -14,7 +12,18 @@ import typer
 
 from millwright import __version__
 from millwright.cli import asking, handing_on, looking, predicting, studying
-from millwright.cli.base import Data, Json, Quiet, Replace, Run, Sheet, Workers, answer, app
+from millwright.cli.base import (
+    Data,
+    Json,
+    Quiet,
+    Replace,
+    Run,
+    Sheet,
+    Workers,
+    answer,
+    app,
+    stops_told,
+)
 from millwright.cli.fit_annotations import (
     By,
     Chains,
@@ -35,7 +44,6 @@ from millwright.cli.fit_annotations import (
 )
 from millwright.errors import (
     ArgumentError,
-    Interrupted,
     MillwrightError,
     StorageError,
     nearest,
@@ -46,16 +54,6 @@ if TYPE_CHECKING:
     from millwright.posterior.posterior import Posterior
 
 __all__ = ["app", "asking", "handing_on", "looking", "main", "predicting", "studying"]
-
-
-@contextlib.contextmanager
-def _stops_told(run: Path) -> Iterator[None]:
-    """Say how to go on after Ctrl-C."""
-    try:
-        yield
-    except Interrupted as stop:
-        typer.echo(f"Stopped. {for_shell(str(stop.args[0]), run)}", err=True)
-        raise typer.Exit(130) from stop
 
 
 def _version(asked: bool) -> None:
@@ -225,7 +223,7 @@ def fit(
         raise ArgumentError(
             f"--resume goes with --by; one run goes on by: millwright resume {place}"
         )
-    with _stops_told(place):
+    with stops_told(place):
         posterior = model.fit(table, **settings)
     typer.echo(f"Run stored in {place}", err=True)
     _show(posterior, place, as_json)
@@ -236,11 +234,8 @@ def _fit_each(model: Any, table: Any, by: str, settings: dict[str, Any], as_json
     from millwright.cli.many import many_record, many_text
 
     place = settings["save"]
-    try:
+    with stops_told(place):
         found = model.fit_each(table, by=by, **settings)
-    except Interrupted as stop:
-        typer.echo(f"Stopped. {for_shell(str(stop.args[0]), place)}", err=True)
-        raise typer.Exit(130) from stop
     typer.echo(f"Runs stored in {place}", err=True)
     answer(many_text(found), many_record(found) if as_json else None, as_json, found.good)
 
@@ -280,7 +275,7 @@ def extend(
 def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, quiet: bool) -> None:
     from millwright.models.runs import resume as go_on
 
-    with _stops_told(run):
+    with stops_told(run):
         posterior = go_on(run, draws=draws, workers=workers, progress=not quiet)
     _show(posterior, run, as_json)
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+
+from millwright.errors import Interrupted
+from millwright.wording import for_shell
 
 __all__ = [
     "Data",
@@ -21,6 +25,7 @@ __all__ = [
     "app",
     "name_of",
     "named_runs",
+    "stops_told",
 ]
 
 app = typer.Typer(
@@ -51,6 +56,16 @@ def answer(text: str, record: Any, as_json: bool, good: bool = True) -> None:
     """Print a result as text or as JSON, and leave with status 0, or 1 if it is not good."""
     typer.echo(json.dumps(record, indent=2, default=str) if as_json else text)
     raise typer.Exit(0 if good else 1)
+
+
+@contextlib.contextmanager
+def stops_told(place: Path | None) -> Iterator[None]:
+    """Say how to go on after Ctrl-C."""
+    try:
+        yield
+    except Interrupted as stop:
+        typer.echo(f"Stopped. {for_shell(str(stop.args[0]), place)}", err=True)
+        raise typer.Exit(130) from stop
 
 
 def name_of(run: Path) -> str:

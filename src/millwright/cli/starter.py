@@ -10,6 +10,8 @@ import pandas as pd
 import tomlkit
 
 from millwright.errors import DataError, nearest
+from millwright.language.printing import number_text
+from millwright.studies.scales import rounded_middle
 
 __all__ = ["starter_sheet"]
 
@@ -105,7 +107,7 @@ def _outcome(values: np.ndarray) -> _Outcome:
         spread=spread,
         base=(
             "base",
-            f"normal({_short(middle)}, 2 * {spread})",
+            f"normal({_middle(middle, float(spread))}, 2 * {spread})",
             "the outcome at average predictors",
         ),
         rest=(("noise", f"half_normal({spread})", "what the predictors leave unexplained"),),
@@ -188,7 +190,7 @@ class _Writer:
                 self._fill(name, column, middle, width)
             scale = f"normal(0, {_short(1 / width)} TIMES)"
             self.priors.append((f"by_{name}", scale, f"change for one more of {column!r}"))
-            self.terms.append(f"by_{name} * ({name} - {_short(middle)})")
+            self.terms.append(f"by_{name} * ({name} - {_middle(middle, width)})")
         else:
             self.left.append(column)
 
@@ -197,7 +199,7 @@ class _Writer:
         self.priors += [
             (
                 f"middle_{name}",
-                f"normal({_short(middle)}, {_short(2 * width)})",
+                f"normal({_middle(middle, width)}, {_short(2 * width)})",
                 f"mean of {column!r}, for its gaps",
             ),
             (f"spread_{name}", f"half_normal({_short(width)})", f"sd of {column!r}, for its gaps"),
@@ -260,3 +262,8 @@ class _Writer:
 
 def _short(value: float) -> str:
     return f"{value:.3g}"
+
+
+def _middle(value: float, spread: float) -> str:
+    """Return a centre to a hundredth of the spread: three digits could lie far from all rows."""
+    return number_text(rounded_middle(value, spread))

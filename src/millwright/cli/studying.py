@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from millwright.cli.base import Json, Quiet, Replace, answer, app
+from millwright.cli.base import Json, Quiet, Replace, answer, app, stops_told
 from millwright.cli.fit_annotations import Chains, Draws, Seed, Warmup
-from millwright.errors import ArgumentError, Interrupted, nearest
+from millwright.errors import ArgumentError, nearest
 from millwright.wording import for_shell
 
 if TYPE_CHECKING:
@@ -22,7 +22,6 @@ __all__ = ["study"]
 
 _NAMES = "one-group, two-groups, paired, proportions, correlation or regression"
 _REGIONS = ("rope", "effect_rope")
-_LISTS = ("columns", "labels")
 
 
 @app.command()
@@ -41,6 +40,15 @@ def study(
         typer.Option(help="Group effects of a regression: 'stone=1 + hours'; repeatable."),
     ] = None,
     link: Annotated[str | None, typer.Option(help="Link of a regression.")] = None,
+    zeros: Annotated[
+        str | None, typer.Option(help="Of counts in a regression: inflated or hurdle.")
+    ] = None,
+    censored_low: Annotated[
+        float | None, typer.Option(help="Outcomes at or below were not told apart.")
+    ] = None,
+    censored_high: Annotated[
+        float | None, typer.Option(help="Outcomes at or above were not told apart.")
+    ] = None,
     scale: Annotated[
         str | None, typer.Option(help="Formula of a regression's noise: '~ loft'.")
     ] = None,
@@ -119,70 +127,93 @@ def study(
     for place in (figure, report):
         if place is not None:
             check_new(place, replace)
-    stored = Path(name)
-    if data is None and (stored / STUDY_FILE).is_file():
-        from millwright.studies import load
-
-        found = load(stored)
+    given = {
+        "formula": formula or None,
+        "per": _pairs("per", per or ()) or None,
+        "link": link,
+        "zeros": zeros,
+        "censored_low": censored_low,
+        "censored_high": censored_high,
+        "scale": scale,
+        "exposure": exposure,
+        "offset": offset,
+        "weights": weights,
+        "flat": flat or None,
+        "outcome": outcome,
+        "group": group,
+        "trials": trials,
+        "first": first,
+        "second": second,
+        "columns": columns or None,
+        "labels": labels or None,
+        "against": against,
+        "yes": yes,
+        "family": family,
+        "form": form,
+        "width": width,
+        "direction": direction,
+        "pooled": pooled or None,
+        "rope": rope,
+        "effect_rope": effect_rope,
+        "effect": effect,
+        "same": same,
+        "overdispersion": overdispersion,
+        "concentration": concentration,
+        "missing": missing,
+    }
+    stated = {option: value for option, value in given.items() if value is not None}
+    settings = {"seed": seed, "chains": chains, "draws": draws, "warmup": warmup}
+    if data is None and (Path(name) / STUDY_FILE).is_file():
+        idle = [*stated, *(key for key, value in settings.items() if value is not None)]
+        _refuse_idle(name, [*idle, *["prior"] * bool(prior), *["save"] * bool(save)])
+        found = _stored(Path(name), quiet)
     else:
-        given = {
-            "formula": formula or None,
-            "per": _pairs("per", per or ()) or None,
-            "link": link,
-            "scale": scale,
-            "exposure": exposure,
-            "offset": offset,
-            "weights": weights,
-            "flat": flat or None,
-            "outcome": outcome,
-            "group": group,
-            "trials": trials,
-            "first": first,
-            "second": second,
-            "columns": columns or None,
-            "labels": labels or None,
-            "against": against,
-            "yes": yes,
-            "family": family,
-            "form": form,
-            "width": width,
-            "direction": direction,
-            "pooled": pooled or None,
-            "rope": rope,
-            "effect_rope": effect_rope,
-            "effect": effect,
-            "same": same,
-            "overdispersion": overdispersion,
-            "concentration": concentration,
-            "missing": missing,
-        }
-        made = _made(name, data, given, prior or ())
+        made = _made(name, data, stated, prior or ())
         if sheet is not None:
             typer.echo(str(made.write(sheet, replace)))
             return
         if plan:
             typer.echo(f"{made}\n\n{made.simulate(seed=seed or 0)}")
             return
-        settings = {"seed": seed, "chains": chains, "draws": draws, "warmup": warmup}
         found = _fitted(made, settings, save, replace, quiet)
     _tell(found.with_interval(level, "hdi" if hdi else "central"), figure, report, as_json)
+
+
+def _refuse_idle(name: str, options: Sequence[str]) -> None:
+    """Refuse options that a stored study has no use for: they would seem to have been heard."""
+    if options:
+        raise ArgumentError(
+            f"{name} is a stored study, which is only told again: leave "
+            f"--{options[0].replace('_', '-')} out, or name the study and its data file."
+        )
+
+
+def _stored(folder: Path, quiet: bool) -> Findings:
+    """Return a stored study; one that was stopped goes on to its end."""
+    from millwright.studies.folder import StudyFolder
+    from millwright.studies.stored import load, resume
+
+    if StudyFolder(folder).finished:
+        return load(folder)
+    with stops_told(folder):
+        return resume(folder, progress=not quiet)
 
 
 def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequence[str]) -> Study:
     """Return the study, with the options that it takes."""
     from millwright.cli.data_files import read_data
-    from millwright.studies.catalogue import STUDIES, arguments_of
+    from millwright.studies.catalogue import PLACES, arguments_of, function_of
 
     key = name.replace("-", "_")
-    if key not in STUDIES:
+    if key not in PLACES:
         raise ArgumentError(
-            f"There is no study `{name}`, and no stored one of that name.{nearest(key, STUDIES)} "
+            f"There is no study `{name}`, and no stored one of that name.{nearest(key, PLACES)} "
             f"Studies: {_NAMES}."
         )
     if data is None:
         raise ArgumentError(f"Name the data file: millwright study {name} DATA.")
     known = arguments_of(key)
-    stated = {option: value for option, value in given.items() if value is not None}
+    stated = dict(given)
     for option in stated:
         if option not in known:
             takes = ", ".join(f"--{one.replace('_', '-')}" for one in known)
@@ -196,7 +227,7 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
         raise ArgumentError(
             f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
         )
-    return STUDIES[key](data=read_data(data), **stated, **_priors(key, priors, known))
+    return function_of(key)(data=read_data(data), **stated, **_priors(key, priors, known))
 
 
 def _region(option: str, text: str) -> tuple[float, float] | None:
@@ -243,11 +274,8 @@ def _fitted(
     made: Study, settings: Mapping[str, Any], save: Path | None, replace: bool, quiet: bool
 ) -> Findings:
     stated = {key: value for key, value in settings.items() if value is not None}
-    try:
+    with stops_told(save):
         found = made.fit(save=save, replace=replace, progress=not quiet, **stated)
-    except Interrupted as stop:
-        typer.echo(f"Stopped. {for_shell(str(stop.args[0]), save)}", err=True)
-        raise typer.Exit(130) from stop
     if save is not None:
         typer.echo(f"Study stored in {save}", err=True)
     return found

@@ -23,7 +23,7 @@ from millwright.wording import setting
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Decision", "Outcome", "decide"]
+__all__ = ["Decision", "Outcome", "decide", "region_ends"]
 
 Outcome = Literal["reject", "accept", "withhold"]
 
@@ -188,7 +188,7 @@ def decide(
             f"Give either {setting('rope')}, the ends of the region of values that are as good as "
             f"equal, or {setting('null')}, a single value."
         )
-    region = _region(rope if rope is not None else (null, null))
+    region = region_ends(rope if rope is not None else (null, null))
     flat = {name: value.reshape(-1) for name, value in draws.items()}
     for values in flat.values():
         interval(values, level, kind)
@@ -202,11 +202,18 @@ def decide(
     )
 
 
-def _region(rope: object) -> tuple[float, float]:
+def region_ends(rope: object, name: str = "rope") -> tuple[float, float]:
+    """Return the ends of a region, low and high.
+
+    Raises
+    ------
+    ArgumentError
+        For what is no region.
+    """
     try:
         low, high = (float(end) for end in rope)  # type: ignore[attr-defined]
     except (TypeError, ValueError) as error:
-        raise ArgumentError(f"`rope` is a pair (low, high) of numbers, not {rope!r}.") from error
+        raise ArgumentError(f"`{name}` is a pair (low, high) of numbers, not {rope!r}.") from error
     if not (np.isfinite([low, high]).all() and low <= high):
-        raise ArgumentError(f"`rope` must go from low to high, both finite; it is {rope!r}.")
+        raise ArgumentError(f"`{name}` must go from low to high, both finite; it is {rope!r}.")
     return low, high

@@ -6,7 +6,15 @@ import math
 
 import numpy as np
 
-__all__ = ["decimals_of", "fixed", "probability_text", "range_text", "share_text", "supported"]
+__all__ = [
+    "chance_text",
+    "decimals_of",
+    "fixed",
+    "probability_text",
+    "range_text",
+    "share_text",
+    "supported",
+]
 
 _MOST = 6
 """Decimals beyond which numbers are written with a power of ten."""
@@ -75,3 +83,8 @@ def probability_text(share: float, draws: int) -> str:
     if share > 1 - smallest:
         return f"> {1 - smallest:.{places}f}"
     return f"{share:.{min(3, places)}f}"
+
+
+def chance_text(share: float, draws: int = 1000) -> str:
+    """Return a probability for a sentence: `0.93`, `above 0.999`; by default with three digits."""
+    return probability_text(share, draws).replace("< ", "below ").replace("> ", "above ")

@@ -10,7 +10,7 @@ from millwright.diagnostics.convergence import mean_size
 from millwright.display import Shown, text_table
 from millwright.draws.expressions import Evaluated, evaluated
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.numbers import probability_text
+from millwright.draws.numbers import chance_text, probability_text
 from millwright.errors import ArgumentError
 from millwright.language.tree import Node, Operation
 
@@ -47,14 +47,14 @@ class Probability(Shown):
         return self.value
 
     def __str__(self) -> str:
-        shown = _words(self.value, self.draws)
+        shown = chance_text(self.value, self.draws)
         text = (
             f"Given model and data, the probability of `{self.statement}` is {shown} "
             f"(Monte Carlo standard error {self.monte_carlo_error:.2g})."
         )
         if self.two_sided is None:
             return text
-        against = _words(1 - self.value, self.draws)
+        against = chance_text(1 - self.value, self.draws)
         return (
             f"{text}\n  One-sided reading: {shown} that it is true, {against} that it is not; "
             '"yes at 95 %" asks for 0.95.\n  Two-sided reading: '
@@ -79,10 +79,6 @@ class Probabilities(Shown, dict[str, Probability]):
         return text_table(list(self), columns)
 
     __repr__ = __str__
-
-
-def _words(share: float, draws: int) -> str:
-    return probability_text(share, draws).replace("< ", "below ").replace("> ", "above ")
 
 
 def _two_sided_words(level: float, draws: int) -> str:

@@ -64,11 +64,13 @@ def make_table(
     order: Order = "definition",
     measures: Measures | None = None,
     one_sided: Collection[str] = (),
+    exact: Mapping[str, Mapping[str, float]] | None = None,
 ) -> Table:
     """Summarise draws of named numbers, each of shape (chains, draws); see `Posterior.table`.
 
     `measures` are convergence numbers that are known already; others are worked out. Numbers in
-    `one_sided` cannot be negative: whether they are above 0 is no question.
+    `one_sided` cannot be negative: whether they are above 0 is no question. `exact` holds, by
+    number and column, what is known without draws and takes the place of its estimate.
     """
     check_level(level)
     if kind not in get_args(TableKind):
@@ -90,6 +92,9 @@ def make_table(
     }
     sided = np.array([name in one_sided for name in single])
     numbers["probability above 0"] = np.where(sided, np.nan, numbers["probability above 0"])
+    for row, name in enumerate(single):
+        for column, value in (exact or {}).get(name, {}).items():
+            numbers[column][row] = value
     chosen = _ordered(numbers, order)
     numbers = {name: value[chosen] for name, value in numbers.items()}
     names = tuple(np.array(list(single), dtype=object)[chosen])

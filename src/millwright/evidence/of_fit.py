@@ -15,7 +15,6 @@ from millwright.evidence.bridge import Bridge, Values, bridge
 from millwright.evidence.evidence import Evidence
 from millwright.evidence.quadrature import Lattice, log_integral
 from millwright.fitting.fit import Fit
-from millwright.fitting.record import Origin
 from millwright.fitting.target import target_of
 from millwright.language.tree import Listed, Name, Node, walk
 from millwright.modelling.binding import Binding
@@ -147,7 +146,7 @@ def refuse_improper_priors(draws: Draws, what: str) -> None:
 
 def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
     program = fit.draws.binding.program
-    if fit.record.origin not in (Origin.CHAINS, Origin.EXACT):
+    if not fit.record.origin.of_posterior:
         raise ModelError(
             "An evidence needs draws that were made here from the model, and the origin of "
             f"these is: {fit.record.origin.value}. Fit the model."

@@ -23,6 +23,11 @@ class Origin(StrEnum):
     DAMAGED_RUN = "damaged run"
 
     @property
+    def of_posterior(self) -> bool:
+        """Whether the draws are those of the posterior of a model that can be fitted again."""
+        return self in (Origin.CHAINS, Origin.EXACT)
+
+    @property
     def known_model(self) -> bool:
         """Whether the model that the draws are of is known."""
         return self in (Origin.CHAINS, Origin.EXACT, Origin.APPROXIMATION)

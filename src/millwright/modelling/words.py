@@ -24,7 +24,7 @@ from millwright.modelling.specification import Part, Specification
 from millwright.modelling.taken import TakenValue
 from millwright.wording import visible
 
-__all__ = ["constant_arguments", "describe", "prior_range", "short"]
+__all__ = ["constant_arguments", "describe", "prior_range", "ends_text"]
 
 
 def describe(
@@ -144,7 +144,7 @@ def _range_words(part: Part, specification: Specification, sizes: dict[str, int]
         what = "each correlation" if part.event == "matrix" else "each value"
         count = sizes.get(part.per[-1])
         each = f"{what}{'' if count else f' (of {_LABELS_OF_A_VECTOR}, say)'} "
-    return f"{each}{'' if exact else 'about '}{short(low)} to {short(high)}"
+    return f"{each}{'' if exact else 'about '}{ends_text(low, high)}"
 
 
 def prior_range(
@@ -255,6 +255,8 @@ def _simulate(parts: list[Part], sizes: dict[str, int], draws: int = 4000) -> np
     return evaluation.values[parts[-1].name].values
 
 
-def short(value: float) -> str:
-    """Return an end of a prior's range as text."""
-    return f"{value:.3g}"
+def ends_text(low: float, high: float) -> str:
+    """Return the ends of a prior's range as text, with digits enough to tell them apart."""
+    width, largest = high - low, max(abs(low), abs(high))
+    more = int(np.ceil(np.log10(largest / width))) if 0 < width < largest else 0
+    return f"{low:.{3 + more}g} to {high:.{3 + more}g}" if more > 1 else f"{low:.3g} to {high:.3g}"

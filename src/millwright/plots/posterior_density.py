@@ -32,7 +32,7 @@ from millwright.plots.style import (
 from millwright.posterior.posterior import Posterior
 from millwright.wording import setting
 
-__all__ = ["decision", "density_panel", "posterior_densities"]
+__all__ = ["REGION_CAPTION", "decision", "density_panel", "posterior_densities"]
 
 _LEVELS = (0.5, 0.8, 0.9, 0.95, 0.99)
 _COLOURS = {"reject": RED, "accept": GREEN, "withhold": GREY}
@@ -106,7 +106,7 @@ def posterior_densities(
             figure,
             f"Posterior densities with {words}s{shown.page}",
             f"Shaded: {words}; line inside: median."
-            + _REGION * bool(regions)
+            + REGION_CAPTION * bool(regions)
             + " A dotted line marks a reference value." * bool(marked),
             text and axes is None,
             about=posterior,
@@ -135,7 +135,7 @@ def _regions(
     return {name: (float(low), float(high)) for name, (low, high) in given.items()}
 
 
-_REGION = (
+REGION_CAPTION = (
     " Green band: the region (red line: the value); below the panel: which share of the posterior "
     "lies below, inside and above it."
 )

@@ -15,7 +15,7 @@ from millwright.draws.known_priors import KnownPrior, known_prior
 from millwright.draws.region import density
 from millwright.draws.simulated import Simulated
 from millwright.errors import ArgumentError
-from millwright.modelling.words import short
+from millwright.modelling.words import ends_text
 from millwright.plots.bands import bands
 from millwright.plots.choose import check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, panel_grid, panels_for, single_panel
@@ -186,7 +186,7 @@ def prior_densities(
             ends = _ends(known, flat)
             axes.plot(ends, [0, 0], color=INK, lw=5, clip_on=False)
             about = "" if known is not None else "about "
-            axes.set_title(f"{with_unit(name)}: {about}{short(ends[0])} to {short(ends[1])}")
+            axes.set_title(f"{with_unit(name)}: {about}{ends_text(ends[0], ends[1])}")
             axes.set_ylim(bottom=0)
             bare(axes)
         return finish(

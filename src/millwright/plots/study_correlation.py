@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
@@ -9,8 +11,10 @@ from matplotlib.patches import Ellipse, Rectangle
 from scipy import stats
 
 from millwright.draws.intervals import interval, kind_words
+from millwright.draws.numbers import decimals_of, fixed, range_text
 from millwright.draws.region import density_on
 from millwright.plots.panels import Size
+from millwright.plots.study_evidence import over_rows, over_widths
 from millwright.plots.style import (
     BLUE,
     GREEN,
@@ -28,7 +32,7 @@ from millwright.plots.style import (
 from millwright.studies.correlation_findings import CorrelationFindings
 from millwright.wording import visible
 
-__all__ = ["matrix_figure", "scatter_figure"]
+__all__ = ["figures"]
 
 _CONTOURS = (0.5, 0.95)
 
@@ -131,7 +135,9 @@ def _rho(axes: Axes, found: CorrelationFindings) -> None:
     axes.set_xlim(-1, 1)
     axes.set_title("correlation")
     words = kind_words(found.kind, found.level)
-    axes.set_xlabel(f"median {middle:.2f}, {words} {ends[0]:.2f} to {ends[1]:.2f}")
+    spread = float(values.std(ddof=1))
+    shown = fixed(middle, decimals_of(spread))
+    axes.set_xlabel(f"median {shown}, {words} {range_text(*ends, spread)}")
     bare(axes)
 
 
@@ -197,3 +203,20 @@ def matrix_figure(found: CorrelationFindings, size: Size | None, text: bool) -> 
             text,
             about=found,
         )
+
+
+def figures(found: CorrelationFindings) -> dict[str, Callable[[Size | None, bool], Figure]]:
+    """Return what draws each figure of the study, the main one first."""
+    if len(found.pairs) > 1:
+        return {"matrix": lambda size, text: matrix_figure(found, size, text)}
+    drawn: dict[str, Callable[[Size | None, bool], Figure]] = {
+        "scatter": lambda size, text: scatter_figure(found, size, text)
+    }
+    form = found.study.settings["form"]
+    if form != "robust":
+        drawn["evidence"] = lambda size, text: over_widths(
+            found, found.factors_by_width(), size, text
+        )
+    if form == "normal":
+        drawn["path"] = lambda size, text: over_rows(found, found.path(), size, text)
+    return drawn

@@ -5,23 +5,23 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 from scipy import stats
 
 from millwright.draws.intervals import interval, kind_words
-from millwright.plots.factor_ticks import factor_ticks
+from millwright.draws.numbers import range_text
+from millwright.plots.pair_intervals import pair_intervals
 from millwright.plots.panels import Size
-from millwright.plots.posterior_density import density_panel
+from millwright.plots.posterior_density import REGION_CAPTION, density_panel
+from millwright.plots.scatter_matrix import scatter_matrix
+from millwright.plots.study_evidence import over_widths
 from millwright.plots.style import (
     BLUE,
-    GREEN,
     GREY,
     INK,
     PURPLE,
-    YELLOW,
     finish,
     light_grid,
     new_figure,
@@ -32,14 +32,9 @@ from millwright.plots.style import (
 from millwright.studies.group_findings import GroupFindings
 from millwright.wording import visible
 
-__all__ = ["REGION", "evidence_figure", "factor_lines", "groups_figure"]
+__all__ = ["figures"]
 
 _CURVES = 25
-_MOST_PAIRS = 15
-REGION = (
-    " Green band: region of practical equivalence, with the share of the posterior below, inside "
-    "and above it."
-)
 _NORMAL_DF = (1, 2, 5, 10, 30, 100)
 
 
@@ -59,7 +54,7 @@ def groups_figure(found: GroupFindings, size: Size | None, text: bool) -> Figure
             found.question,
             "Above: every value as a dot, beside it curves of the fitted distribution at "
             f"{_CURVES} draws; line: median of the location. Below: posterior of what is asked, "
-            f"shaded: {words}; line inside: median.{REGION * bool(found.decisions)}",
+            f"shaded: {words}; line inside: median.{REGION_CAPTION * bool(found.decisions)}",
             text,
             about=found,
         )
@@ -78,9 +73,7 @@ def _data(axes: Axes, found: GroupFindings) -> None:
     groups = _groups(found)
     known = set(draws.names())
     df = draws.get("df").reshape(-1) if "df" in known else None
-    chosen = np.linspace(0, draws.get("location")[..., 0].size - 1, _CURVES).astype(int)
-    if groups[0][2] is None:
-        chosen = np.linspace(0, draws.get("location").size - 1, _CURVES).astype(int)
+    chosen = np.linspace(0, int(np.prod(draws.shape)) - 1, _CURVES).astype(int)
     every = np.concatenate([values for _, values, _ in groups])
     room = 0.12 * np.ptp(every)
     grid = np.linspace(every.min() - room, every.max() + room, 300)
@@ -146,7 +139,16 @@ def _questions(found: GroupFindings) -> list[Callable[[Axes], None]]:
         panels.append(draw)
 
     if len(found.study.values.labels) > 2 and found.study.values.group is not None:
-        panels.append(lambda axes: _all_pairs(axes, found))
+        panels.append(
+            lambda axes: pair_intervals(
+                axes,
+                found.asked("difference"),
+                found.level,
+                found.kind,
+                settings["rope"],
+                "differences of location",
+            )
+        )
     elif "difference" in known:
         regions = [
             None if settings[name] is None else tuple(settings[name])
@@ -167,79 +169,32 @@ def _questions(found: GroupFindings) -> list[Callable[[Axes], None]]:
 
 def _tails(axes: Axes, found: GroupFindings) -> None:
     values = found.posterior.draws.get("normality").reshape(-1)
-    density_panel(axes, values, found.level, found.kind, None)
+    # Central, which is the same on either scale.
+    density_panel(axes, values, found.level, "central", None)
     axes.set_xticks(np.log10(_NORMAL_DF), [str(df) for df in _NORMAL_DF])
     axes.set_xlim(-0.05, max(2.05, float(values.max())))
-    low, high = (10 ** float(end) for end in interval(values, found.level, found.kind))
-    axes.set_xlabel(f"{kind_words(found.kind, found.level)} {low:.3g} to {high:.3g}", fontsize=9.5)
+    df = 10**values
+    low, high = (float(end) for end in interval(df, found.level, "central"))
+    ends = range_text(low, high, float(df.std(ddof=1)))
+    axes.set_xlabel(f"{kind_words('central', found.level)} {ends}", fontsize=9.5)
     axes.set_title("df: under 10 heavy tails, 30 on normal")
 
 
-def _all_pairs(axes: Axes, found: GroupFindings) -> None:
-    """Draw the differences of all pairs as intervals."""
-    frame = found.differences()
-    rows = frame[frame.index.get_level_values("of") == "difference"].iloc[:_MOST_PAIRS]
-    ends = [column for column in frame.columns if column.endswith((", from", ", to"))]
-    names = [visible(str(name)) for name, _ in rows.index]
-    region = found.study.settings["rope"]
-    if region is not None:
-        axes.axvspan(*region, color=tint(GREEN, 0.4), lw=0, zorder=0)
-    axes.axvline(0, color=GREY, ls="--", lw=1.2)
-    for at, (_, row) in enumerate(rows.iterrows()):
-        axes.plot([row[ends[0]], row[ends[1]]], [at, at], color=BLUE, lw=3)
-        axes.plot(row["median"], at, "o", color="white", mec=INK)
-    axes.set_yticks(range(len(names)), names)
-    axes.set_ylim(len(names) - 0.5, -0.5)
-    more = len(found.study.values.labels) * (len(found.study.values.labels) - 1) // 2
-    cut = f" (the first {_MOST_PAIRS} of {more})" if more > _MOST_PAIRS else ""
-    axes.set_title(f"differences of location{cut}")
-    light_grid(axes, "x")
-
-
-def evidence_figure(
-    table: pd.DataFrame, found: object, question: str, size: Size | None, text: bool
-) -> Figure:
-    """Draw Bayes factors over the width of the prior.
-
-    Parameters
-    ----------
-    table
-        One row a width; columns of log Bayes factors start with `log BF, `.
-    """
-    with styled():
-        figure = new_figure(*(size or (12.8, 6.0)))
-        axes = figure.subplots()
-        factor_lines(axes, table)
-        axes.set_xscale("log")
-        axes.set_xticks(list(table.index), [f"{width:.3g}" for width in table.index], minor=False)
-        axes.minorticks_off()
-        axes.set_xlabel("width of the prior")
-        figure.legend(loc="outside right upper")
-        return finish(
-            figure,
-            f"{question} How the evidence rests on the prior's width",
-            "Above 1 the data favour what the line is named after, below 1 that there is none; "
-            "dotted: 3 and 10. Where lines cross 1 within sensible widths, the data say little.",
-            text,
-            about=found,
+def figures(found: GroupFindings) -> dict[str, Callable[[Size | None, bool], Figure]]:
+    """Return what draws each figure of the study, the main one first."""
+    drawn: dict[str, Callable[[Size | None, bool], Figure]] = {
+        "groups": lambda size, text: groups_figure(found, size, text),
+        "pairs": lambda size, text: _pairs(found, size, text),
+    }
+    if "no effect" in found.study.models:
+        drawn["evidence"] = lambda size, text: over_widths(
+            found, found.effect_factors_by_width(), size, text
         )
+    return drawn
 
 
-_LINES = ((BLUE, "-"), (PURPLE, "--"), (YELLOW, "-."))
-
-
-def factor_lines(axes: Axes, table: pd.DataFrame) -> None:
-    """Draw log Bayes factors over the index of a table, with the thresholds of words."""
-    columns = [name for name in table.columns if str(name).startswith("log BF, ")]
-    for (colour, style), name in zip(_LINES, columns, strict=False):
-        label = str(name).removeprefix("log BF, ")
-        axes.plot(table.index, table[name], color=colour, ls=style, lw=2, label=label)
-    axes.axhline(0, color=INK, lw=1)
-    values = table[columns].to_numpy(float)
-    reach = max(np.log(30.0), 1.1 * float(np.nanmax(np.abs(values[np.isfinite(values)]))))
-    for threshold in (3, 10):
-        for sign in (-1, 1):
-            axes.axhline(sign * np.log(threshold), color=GREY, lw=0.8, ls=":")
-    axes.set_ylim(-reach, reach)
-    axes.set_yticks(*factor_ticks(reach))
-    axes.set_ylabel("Bayes factor over none")
+def _pairs(found: GroupFindings, size: Size | None, text: bool) -> Figure:
+    """Draw the posterior of locations, scales and normality, pair by pair."""
+    wanted = ("location", "scale", "normality")
+    names = [n for n in found.posterior.draws.single() if n.split("[")[0] in wanted][:6]
+    return scatter_matrix(found.posterior, names, text=text, **({"size": size} if size else {}))

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
 from millwright.draws.intervals import interval, kind_words
+from millwright.draws.numbers import range_text
 from millwright.draws.region import density
+from millwright.plots.pair_intervals import pair_intervals
 from millwright.plots.panels import Size
-from millwright.plots.posterior_density import density_panel
-from millwright.plots.study_groups import REGION
+from millwright.plots.posterior_density import REGION_CAPTION, density_panel
 from millwright.plots.style import (
     BLUE,
-    GREEN,
     GREY,
     INK,
     finish,
@@ -27,9 +29,7 @@ from millwright.plots.style import (
 from millwright.studies.proportion_findings import PairFindings, ProportionFindings
 from millwright.wording import visible
 
-__all__ = ["proportions_figure"]
-
-_MOST_PAIRS = 15
+__all__ = ["figures"]
 
 
 def proportions_figure(
@@ -51,7 +51,7 @@ def proportions_figure(
             figure,
             found.question,
             f"Left: posterior of each share, shaded: {words}; line inside: median.{rows} Right: "
-            f"what is asked of them.{REGION * bool(found.decisions)}",
+            f"what is asked of them.{REGION_CAPTION * bool(found.decisions)}",
             text,
             about=found,
         )
@@ -139,7 +139,14 @@ def _asked(room: Figure, found: ProportionFindings | PairFindings) -> None:
             axes.set_title(wrapped(visible(f"difference: {other} - {one}"), 44))
             axes.xaxis.set_major_locator(MaxNLocator(5))
     elif len(counts.labels) > 2:
-        _all_pairs(room.subplots(), found, region)
+        pair_intervals(
+            room.subplots(),
+            found.differences(),
+            found.level,
+            found.kind,
+            region,
+            "differences of shares",
+        )
     else:
         axes = room.subplots()
         against = settings["against"]
@@ -152,7 +159,8 @@ def _ratio(
     axes: Axes, values: np.ndarray, found: ProportionFindings | PairFindings, title: str
 ) -> None:
     """Draw a ratio on a logarithmic axis."""
-    density_panel(axes, np.log(values), found.level, found.kind, None)
+    # Central, which is the same on either scale.
+    density_panel(axes, np.log(values), found.level, "central", None)
     low, high = np.exp(np.quantile(np.log(values), [0.001, 0.999]))
     marks = [
         m for m in (0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100) if low <= m <= high
@@ -166,26 +174,16 @@ def _ratio(
     axes.set_xlim(np.log(low), np.log(high))
     ends = interval(values, found.level, "central")
     axes.set_xlabel(
-        f"{kind_words('central', found.level)} {float(ends[0]):.3g} to {float(ends[1]):.3g}; "
+        f"{kind_words('central', found.level)} "
+        f"{range_text(float(ends[0]), float(ends[1]), float(values.std(ddof=1)))}; "
         "dashed: 1, equal odds",
         fontsize=9.5,
     )
     axes.set_title(wrapped(visible(title), 44))
 
 
-def _all_pairs(
-    axes: Axes, found: ProportionFindings | PairFindings, region: tuple[float, float] | None
-) -> None:
-    names = [name for name in found.numbers if " - " in name][:_MOST_PAIRS]
-    if region is not None:
-        axes.axvspan(*region, color=tint(GREEN, 0.4), lw=0, zorder=0)
-    axes.axvline(0, color=GREY, ls="--", lw=1.2)
-    for at, name in enumerate(names):
-        values = found.numbers[name].reshape(-1)
-        low, high = interval(values, found.level, found.kind)
-        axes.plot([low, high], [at, at], color=BLUE, lw=3)
-        axes.plot(np.median(values), at, "o", color="white", mec=INK)
-    axes.set_yticks(range(len(names)), [visible(name) for name in names])
-    axes.set_ylim(len(names) - 0.5, -0.5)
-    axes.set_title("differences of shares")
-    light_grid(axes, "x")
+def figures(
+    found: ProportionFindings | PairFindings,
+) -> dict[str, Callable[[Size | None, bool], Figure]]:
+    """Return what draws each figure of the study."""
+    return {"shares": lambda size, text: proportions_figure(found, size, text)}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
@@ -23,12 +25,13 @@ from millwright.plots.style import (
     tint,
     wrapped,
 )
+from millwright.studies.reading import label_text
 from millwright.studies.regression_draws import RegressionDraws
 from millwright.studies.regression_findings import RegressionFindings
 from millwright.studies.regression_model import RegressionParts
 from millwright.wording import visible
 
-__all__ = ["coefficients_figure", "effects_figure"]
+__all__ = ["figures"]
 
 _MOST_ROWS = 30
 _MOST_EFFECTS = 6
@@ -185,9 +188,18 @@ def _dots(
     raw = found.study.data[column]
     generator = np.random.default_rng(1)
     if factor:
-        order = dict(zip(parts.design.levels[column], range(len(raw)), strict=False))
-        places = np.array([order[str(v).removesuffix(".0")] for v in raw], dtype=float)
+        places = np.array(
+            [parts.design.levels[column].index(label_text(v)) for v in raw], dtype=float
+        )
         places += generator.uniform(-0.28, -0.08, len(places))
     else:
         places = raw.to_numpy(float)
     axes.plot(places, outcome, "o", ms=3, color=INK, mew=0, alpha=0.35, zorder=0)
+
+
+def figures(found: RegressionFindings) -> dict[str, Callable[[Size | None, bool], Figure]]:
+    """Return what draws each figure of the study, the main one first."""
+    return {
+        "coefficients": lambda size, text: coefficients_figure(found, size, text),
+        "effects": lambda size, text: effects_figure(found, size, text),
+    }

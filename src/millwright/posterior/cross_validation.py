@@ -16,7 +16,6 @@ from millwright.diagnostics.convergence import mean_size
 from millwright.diagnostics.verdict import Verdict
 from millwright.errors import ArgumentError, DataError, ModelError, nearest
 from millwright.fitting.fit import Fit
-from millwright.fitting.record import Origin
 from millwright.modelling.binding import Binding
 from millwright.modelling.labelled import is_rows
 from millwright.modelling.left_out import likelihood_axes
@@ -54,9 +53,9 @@ def cross_validation(
 
 
 def _check_fit(fit: Fit, verdict: Verdict) -> None:
-    if fit.record.origin is not Origin.CHAINS:
+    if not fit.record.origin.of_posterior:
         raise ModelError(
-            "Cross-validation fits the model again, which takes draws of chains of this library."
+            "Cross-validation fits the model again, which takes draws that were made here."
         )
     if not verdict.sound:
         raise ModelError(

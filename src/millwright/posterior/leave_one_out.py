@@ -12,7 +12,6 @@ from millwright.diagnostics.verdict import Verdict
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import MillwrightError
 from millwright.fitting.fit import Fit
-from millwright.fitting.record import Origin
 from millwright.modelling.left_out import likelihood_axes
 from millwright.posterior.left_out import LARGEST_ERROR, bridged_each
 from millwright.sampling.progress import Listener
@@ -59,8 +58,8 @@ def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener
 
 def _not_mendable(bad: Rows, fit: Fit, verdict: Verdict) -> str:
     """Return why no row is fitted again; empty if they are to be."""
-    if fit.record.origin is not Origin.CHAINS:
-        return "only what chains of this library drew can be fitted again"
+    if not fit.record.origin.of_posterior:
+        return "only what was drawn here can be fitted again"
     if not verdict.sound:
         return "the verdict on the draws is not clean"
     if len(bad) > MOST_REFITS:

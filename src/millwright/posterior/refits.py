@@ -14,6 +14,7 @@ from millwright.fitting.fit import Fit
 from millwright.fitting.in_memory import run_in_memory
 from millwright.fitting.many import ManyFits, fit_many, seed_of
 from millwright.fitting.plan import FitPlan
+from millwright.fitting.record import Origin
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.changed_priors import with_priors
 from millwright.modelling.left_out import weighed
@@ -91,8 +92,9 @@ def fits_to(
     Interrupted
         After Ctrl-C.
     """
-    draws, warmup = (min(int(fit.record.settings[n]), _MOST_DRAWS) for n in ("draws", "warmup"))
-    plan = replace(_plan_of(fit), draws=draws, warmup=warmup, thin=1)
+    plan = _plan_of(fit)
+    draws, warmup = (min(n or _MOST_DRAWS, _MOST_DRAWS) for n in (plan.draws, plan.warmup))
+    plan = replace(plan, draws=draws, warmup=warmup, thin=1)
     seeds = {name: seed_of(seed, at) for at, name in enumerate(bindings, start=1)}
 
     def good(fits: Sequence[Fit]) -> list[bool]:
@@ -138,8 +140,27 @@ def _bound_again(fit: Fit, specification: Specification) -> Binding:
 
 
 def _plan_of(fit: Fit) -> FitPlan:
-    """Return the plan of a fit by chains, in the coordinates that are usual."""
+    """Return the plan of a fit, in the coordinates that are usual.
+
+    Of draws that no sampler made it is the usual one, with as many draws.
+
+    Raises
+    ------
+    ModelError
+        If the draws are not those of a posterior.
+    """
     record = fit.record
+    if not record.origin.of_posterior:
+        raise ModelError(
+            "Fitting the same model again takes draws that were made here from the model, and the "
+            f"origin of these is: {record.origin.value}. Fit the model."
+        )
+    if record.origin is Origin.EXACT:
+        return FitPlan(
+            chains=int(record.settings["chains"]),
+            draws=int(record.settings["draws"]),
+            seed=record.seed,
+        )
     sizes = {f.name: record.settings[f.name] for f in fields(FitSettings)}
     method = method_from(record.method)
     own = (

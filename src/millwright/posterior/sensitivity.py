@@ -22,7 +22,6 @@ from millwright.draws.expressions import chosen_numbers
 from millwright.draws.labelled_draws import Draws, Keep, thinned
 from millwright.errors import ModelError
 from millwright.fitting.fit import Fit
-from millwright.fitting.record import Origin
 from millwright.modelling.density import log_density_terms
 from millwright.modelling.simulate import positions_from
 from millwright.modelling.specification import Part, rests_on_unknowns
@@ -223,7 +222,7 @@ def _by_fits(
         for source in sources
         if source not in program.mapped and (source != LIKELIHOOD or not program.log_density_terms)
     ]
-    if not possible or not verdict.sound or fit.record.origin is not Origin.CHAINS:
+    if not possible or not verdict.sound or not fit.record.origin.of_posterior:
         return {}
     every = [source for source in possible if source != LIKELIHOOD]
     weighs = outcomes if LIKELIHOOD in possible else []

@@ -45,7 +45,7 @@ def study_part(findings: Findings) -> StudyPart:
     return StudyPart(
         question=findings.question,
         answer=findings.answer,
-        weighed=tuple(str(one) for one in (*findings.decisions, *findings.factors)),
+        weighed=findings.weighed,
         table=findings.summary(form="html"),
         pictures=tuple(
             picture(draw(None, True), told)

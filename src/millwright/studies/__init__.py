@@ -1,22 +1,45 @@
-"""Ready-made studies: a question, visible models with every prior in full, an answer in words."""
+"""Ready-made studies: a question, visible models with every prior in full, an answer in words.
 
-from millwright.studies.correlation_study import correlation
-from millwright.studies.findings import Findings
-from millwright.studies.group_study import one_group, paired, two_groups
-from millwright.studies.proportion_study import proportions
-from millwright.studies.regression_study import regression
-from millwright.studies.stored import load, resume
-from millwright.studies.study import Study
+Each is loaded when it is first used: what reads formulas takes longer than a small study.
+"""
 
-__all__ = [
-    "Findings",
-    "Study",
-    "correlation",
-    "load",
-    "one_group",
-    "paired",
-    "proportions",
-    "regression",
-    "resume",
-    "two_groups",
-]
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+from millwright.studies.catalogue import PLACES
+
+if TYPE_CHECKING:
+    from millwright.studies.correlation_study import correlation as correlation
+    from millwright.studies.findings import Findings as Findings
+    from millwright.studies.group_study import (
+        one_group as one_group,
+        paired as paired,
+        two_groups as two_groups,
+    )
+    from millwright.studies.proportion_study import proportions as proportions
+    from millwright.studies.regression_study import regression as regression
+    from millwright.studies.stored import load as load, resume as resume
+    from millwright.studies.study import Study as Study
+
+_PLACES = {
+    **PLACES,
+    "Findings": "millwright.studies.findings",
+    "Study": "millwright.studies.study",
+    "load": "millwright.studies.stored",
+    "resume": "millwright.studies.stored",
+}
+__all__ = sorted(_PLACES)
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _PLACES:
+        raise AttributeError(f"module 'millwright.studies' has no attribute {name!r}")
+    value = getattr(importlib.import_module(_PLACES[name]), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return __all__

@@ -12,8 +12,16 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from scipy import stats
-from scipy.special import betaln, gammaln, logsumexp
+from scipy.special import (
+    betainc,
+    betaincc,
+    betaincinv,
+    betaln,
+    gammaln,
+    logsumexp,
+    xlog1py,
+    xlogy,
+)
 
 __all__ = ["Beta", "chance_larger", "log_choices", "log_dispersed", "log_evidence"]
 
@@ -36,6 +44,23 @@ class Beta:
     alpha: float
     beta: float
 
+    def below(self, share: np.ndarray) -> np.ndarray:
+        """Return the probability of smaller shares."""
+        return betainc(self.alpha, self.beta, share)
+
+    def quantile(self, below: np.ndarray) -> np.ndarray:
+        """Return the shares below which so much lies."""
+        return betaincinv(self.alpha, self.beta, below)
+
+    def log_density(self, share: np.ndarray) -> np.ndarray:
+        """Return the log density of shares."""
+        inside = xlogy(self.alpha - 1, share) + xlog1py(self.beta - 1, -share)
+        return inside - betaln(self.alpha, self.beta)
+
+    def chance_above(self, share: float) -> float:
+        """Return the probability of a larger share."""
+        return float(betaincc(self.alpha, self.beta, share))
+
     def after(self, successes: float, failures: float) -> Beta:
         """Return the posterior after counts."""
         return Beta(self.alpha + successes, self.beta + failures)
@@ -57,13 +82,10 @@ def chance_larger(one: Beta, other: Beta) -> float:
     The integral runs over the distribution function of `one`, so that spikes at 0 or 1 do no harm.
     """
     # Corners where the other's distribution function turns, seen from this one's.
-    corners = stats.beta.cdf(
-        stats.beta.ppf(_SHARES[1:-1], other.alpha, other.beta), one.alpha, one.beta
-    )
+    corners = one.below(other.quantile(np.array(_SHARES[1:-1])))
     edges = np.unique(np.concatenate([_SHARES, corners[(corners > 0) & (corners < 1)]]))
     nodes, weights = _pieces(edges)
-    at = stats.beta.ppf(nodes, one.alpha, one.beta)
-    return float(np.clip(weights @ stats.beta.cdf(at, other.alpha, other.beta), 0.0, 1.0))
+    return float(np.clip(weights @ other.below(one.quantile(nodes)), 0.0, 1.0))
 
 
 def log_choices(successes: np.ndarray, trials: np.ndarray) -> float:
@@ -166,7 +188,7 @@ class _Rows:
     def log_evidence(self, rho: float) -> float:
         """Return the log marginal likelihood at an over-dispersion."""
         size = (1 - rho) / rho
-        base = stats.beta.logpdf(self.share, self.prior.alpha, self.prior.beta)
+        base = self.prior.log_density(self.share)
         total = base + _rising(self.won, self.share * size)
         total += _rising(self.lost, (1 - self.share) * size)
         all_trials = float(_rising(self.tried, np.array([size]))[0])

@@ -2,30 +2,38 @@
 
 from __future__ import annotations
 
+import importlib
 import inspect
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
-from millwright.studies.correlation_study import correlation
-from millwright.studies.group_study import one_group, paired, two_groups
-from millwright.studies.proportion_study import proportions
-from millwright.studies.regression_study import regression
-from millwright.studies.study import Study
+if TYPE_CHECKING:
+    import pandas as pd
 
-__all__ = ["STUDIES", "Offer", "arguments_of", "offers"]
+    from millwright.studies.study import Study
 
-STUDIES: dict[str, Callable[..., Study]] = {
-    "one_group": one_group,
-    "two_groups": two_groups,
-    "paired": paired,
-    "proportions": proportions,
-    "correlation": correlation,
-    "regression": regression,
+__all__ = ["PLACES", "REBUILT_BY", "Offer", "arguments_of", "function_of", "offers"]
+
+PLACES = {
+    "one_group": "millwright.studies.group_study",
+    "two_groups": "millwright.studies.group_study",
+    "paired": "millwright.studies.group_study",
+    "proportions": "millwright.studies.proportion_study",
+    "correlation": "millwright.studies.correlation_study",
+    "regression": "millwright.studies.regression_study",
 }
+"""The module of each study, by its name."""
+
+REBUILT_BY = {
+    "groups": "millwright.studies.group_study",
+    "proportions": "millwright.studies.proportion_study",
+    "correlation": "millwright.studies.correlation_study",
+    "regression": "millwright.studies.regression_study",
+}
+"""The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 
 _MOST_LABELS = 10
 _YES_NO = ({"yes", "no"}, {"true", "false"}, {"0", "1"})
@@ -68,7 +76,7 @@ def offers(frame: pd.DataFrame) -> list[Offer]:
 
 def _measured(column: pd.Series) -> bool:
     """Whether a column holds numbers that vary, and does more than number the rows."""
-    if not pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column):
+    if column.dtype.kind not in "iuf":
         return False
     values = column.dropna().to_numpy(float)
     if len(values) < 3 or len(np.unique(values)) < 3 or not np.isfinite(values).all():
@@ -77,7 +85,7 @@ def _measured(column: pd.Series) -> bool:
 
 
 def _labels(column: pd.Series) -> bool:
-    if pd.api.types.is_numeric_dtype(column):
+    if column.dtype.kind in "biuf":
         return False
     count = column.nunique()
     return 2 <= count <= _MOST_LABELS and count < len(column)
@@ -103,7 +111,13 @@ def _successes(frame: pd.DataFrame, numbers: list[str]) -> tuple[str, str] | Non
     return None
 
 
+def function_of(name: str) -> Callable[..., Study]:
+    """Return the function that makes a study of this name."""
+    made: Callable[..., Study] = getattr(importlib.import_module(PLACES[name]), name)
+    return made
+
+
 def arguments_of(name: str) -> dict[str, Any]:
     """Return the options that a study takes, with their usual values."""
-    parameters = inspect.signature(STUDIES[name]).parameters
+    parameters = inspect.signature(function_of(name)).parameters
     return {key: one.default for key, one in parameters.items() if key != "data"}

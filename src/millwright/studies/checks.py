@@ -8,7 +8,7 @@ import numpy as np
 
 from millwright.errors import ArgumentError
 
-__all__ = ["check_number", "check_region"]
+__all__ = ["check_number"]
 
 
 def check_number(name: str, value: Any) -> None:
@@ -22,21 +22,3 @@ def check_number(name: str, value: Any) -> None:
     real = isinstance(value, int | float | np.integer | np.floating)
     if not real or isinstance(value, bool) or not np.isfinite(value):
         raise ArgumentError(f"`{name}` must be a finite number, not {value!r}.")
-
-
-def check_region(name: str, region: Any) -> None:
-    """Refuse what is not a region from low to high.
-
-    Raises
-    ------
-    ArgumentError
-        If it is not.
-    """
-    try:
-        low, high = (float(end) for end in region)
-    except (TypeError, ValueError) as error:
-        raise ArgumentError(
-            f"`{name}` is a pair (low, high) of numbers, not {region!r}."
-        ) from error
-    if not (np.isfinite([low, high]).all() and low < high):
-        raise ArgumentError(f"`{name}` must go from low to high, both finite; it is {region!r}.")

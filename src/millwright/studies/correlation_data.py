@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 import pandas as pd
 from scipy.special import ndtri
-from scipy.stats import rankdata
 
 from millwright.errors import ArgumentError, DataError
 from millwright.studies.reading import complete_rows, numbers_in, table_of
@@ -119,7 +118,7 @@ def _scores(column: pd.Series) -> pd.Series:
     known = column.notna()
     result = pd.Series(np.nan, index=column.index)
     n = int(known.sum())
-    ranks = rankdata(column[known])
+    ranks = column[known].rank().to_numpy()
     result[known] = ndtri((ranks - 0.375) / (n + 0.25))
     return result
 

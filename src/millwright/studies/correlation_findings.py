@@ -11,12 +11,13 @@ import pandas as pd
 
 from millwright.draws.decision import Decision, decide
 from millwright.draws.intervals import kind_words
+from millwright.draws.numbers import chance_text, decimals_of, fixed, range_text
 from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import BayesFactor, factor_text, strength
 from millwright.evidence.points import FARTHEST
 from millwright.studies.findings import Findings
 from millwright.studies.rho import RhoPosterior, RhoPrior, sample_correlation
-from millwright.studies.sentences import chance, exact_chance, size_words
+from millwright.studies.sentences import size_words
 from millwright.wording import setting, visible
 
 if TYPE_CHECKING:
@@ -54,6 +55,23 @@ class CorrelationFindings(Findings):
             names = ["rho", "centre", "spread", *(["df"] if "df" in known else [])]
             return self.posterior.draws.single(names)
         return {name: one.draws.get("rho") for name, one in self.posteriors.items()}
+
+    def _exact(self) -> dict[str, dict[str, float]]:
+        """Median, interval and direction of each correlation, by quadrature as in the answer."""
+        if self._sampled:
+            return {}
+        words = kind_words(self.kind, self.level)
+        found = {}
+        for name, pair in zip(self.posteriors, self.pairs, strict=True):
+            exact = self.rho(*pair)
+            low, high = exact.interval(self.level, self.kind)
+            found["rho" if len(self.pairs) == 1 else name] = {
+                "median": float(exact.quantile(np.array([0.5]))[0]),
+                f"{words}, from": low,
+                f"{words}, to": high,
+                "probability above 0": 1 - exact.below(0.0),
+            }
+        return found
 
     def _one_sided(self) -> tuple[str, ...]:
         spreads = self.posterior.draws.single(["spread"]) if len(self.pairs) == 1 else ()
@@ -122,18 +140,23 @@ class CorrelationFindings(Findings):
     def _sentence(self, name: str, pair: tuple[str, str]) -> str:
         rows = self.study.columns.rows(pair).to_numpy(float)
         found = sample_correlation(*rows.T)
+        draws = self.posteriors[name].draws.get("rho")
         if self._sampled:
-            draws = self.posteriors[name].draws.get("rho")
             size = size_words(draws, self.level, self.kind)
             up = float((draws > 0).mean())
-            told = chance(max(up, 1 - up), draws.size)
+            told = chance_text(max(up, 1 - up), draws.size)
         else:
             exact = self.rho(*pair)
-            low, high = exact.interval(self.level, self.kind)
             middle = float(exact.quantile(np.array([0.5]))[0])
-            size = f"{middle:.3f} ({kind_words(self.kind, self.level)} {low:.3f} to {high:.3f})"
+            ends = exact.interval(self.level, self.kind)
+            # The decimals of the table, so that both agree to the last digit.
+            spread = float(draws.std(ddof=1))
+            size = (
+                f"{fixed(middle, decimals_of(spread))} ({kind_words(self.kind, self.level)} "
+                f"{range_text(*ends, spread)})"
+            )
             up = 1 - exact.below(0.0)
-            told = exact_chance(max(up, 1 - up))
+            told = chance_text(max(up, 1 - up))
         words = "positive" if up >= 0.5 else "negative"
         line = (
             f"`{pair[0]}` and `{pair[1]}` ({found.n} rows, r = {found.r:.3f}): the correlation is "

@@ -13,17 +13,17 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
+from millwright.draws.decision import region_ends
 from millwright.errors import ArgumentError, DataError
 from millwright.language.parse import normal_name
 from millwright.language.printing import number_text
-from millwright.models.exact import exact_posterior
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
-from millwright.studies.checks import check_number, check_region
+from millwright.studies.checks import check_number
 from millwright.studies.correlation_data import CorrelationData, column_table
 from millwright.studies.correlation_findings import CorrelationFindings
-from millwright.studies.exact import exact_settings
+from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
 from millwright.studies.rho import RhoPosterior, RhoPrior, sample_correlation
 from millwright.studies.rho_draws import joint_draws
@@ -101,18 +101,11 @@ class CorrelationStudy(Study):
             return joint_draws(posterior_of_rho, rows.to_numpy(float), generator, draws)
 
         usual = {"draws": _DRAWS if len(self.models) == 1 else _DRAWS_OF_MANY}
-        posterior = exact_posterior(
-            self.models[name].bind(rows),
-            drawn,
-            **exact_settings(
-                {**usual, **settings},
-                "independent draws: the correlation by quadrature of the density of r, spreads "
-                "and centres given it",
-            ),
+        how = (
+            "independent draws: the correlation by quadrature of the density of r, spreads and "
+            "centres given it"
         )
-        if save is not None:
-            posterior.save(save, replace=save.exists())
-        return posterior
+        return exact_fit(self.models[name], rows, drawn, how, {**usual, **settings}, save)
 
     def rho(self, pair: tuple[str, str], prior: RhoPrior | None = None) -> RhoPosterior:
         """Return the exact posterior of the correlation of a pair."""
@@ -196,7 +189,7 @@ def build(found: CorrelationData, settings: Mapping[str, Any]) -> CorrelationStu
             f"`direction` must be one of {', '.join(_ENDS)}, not {settings['direction']!r}."
         )
     if settings["rope"] is not None:
-        check_region("rope", settings["rope"])
+        region_ends(settings["rope"])
     pairs = found.pairs
     models = {}
     for pair in pairs:

@@ -19,6 +19,7 @@ from formulaic.errors import FormulaicError
 from formulaic.parser.types import Factor, Term
 
 from millwright.errors import ArgumentError, DataError, nearest
+from millwright.studies.reading import label_text
 
 __all__ = ["Design", "design_of", "read_formula"]
 
@@ -289,12 +290,12 @@ def levels_of(frame: pd.DataFrame, formula: ReadFormula) -> dict[str, tuple[str,
         if numeric and name not in formula.factors:
             continue
         if isinstance(column.dtype, pd.CategoricalDtype):
-            there = set(map(_text, column))
-            labels = tuple(t for t in map(_text, column.cat.categories) if t in there)
+            there = set(map(label_text, column))
+            labels = tuple(t for t in map(label_text, column.cat.categories) if t in there)
         elif numeric:
-            labels = tuple(dict.fromkeys(_text(value) for value in sorted(column)))
+            labels = tuple(dict.fromkeys(label_text(value) for value in sorted(column)))
         else:
-            labels = tuple(sorted(set(map(_text, column))))
+            labels = tuple(sorted(set(map(label_text, column))))
         if len(labels) < 2:
             raise DataError(
                 f"The factor `{name}` has one label, `{labels[0]}`: it explains nothing. Leave it "
@@ -302,12 +303,6 @@ def levels_of(frame: pd.DataFrame, formula: ReadFormula) -> dict[str, tuple[str,
             )
         found[name] = labels
     return found
-
-
-def _text(value: Any) -> str:
-    if isinstance(value, float) and value.is_integer():
-        return str(int(value))
-    return str(value)
 
 
 def prepared(
@@ -329,7 +324,7 @@ def prepared(
             raise DataError(f"`{name}` is missing in some rows.")
         if name in levels:
             known = list(levels[name])
-            texts = [_text(value) for value in column]
+            texts = [label_text(value) for value in column]
             new = sorted(set(texts) - set(known))
             if new:
                 raise DataError(

@@ -1,35 +1,42 @@
-"""Settings of fits that need no sampler: of those of a fit, the ones that still mean something."""
+"""Fits of studies that need no sampler."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
-from millwright.errors import ArgumentError, nearest
+import pandas as pd
 
-__all__ = ["exact_settings"]
+from millwright.models.exact import Drawn, exact_posterior
+from millwright.models.model import Model
+from millwright.posterior.posterior import Posterior
 
-_DRAWS = 5000
-_KNOWN = ("seed", "chains", "draws")
-_WITHOUT_MEANING = frozenset(
-    {
-        *("warmup", "thin", "trial", "target_acceptance", "max_depth", "metric"),
-        *("parameterisation", "missing", "method", "start"),
-    }
-)
+__all__ = ["exact_fit"]
+
+_MEANT = ("seed", "chains", "draws")
+"""Settings of a fit that mean something for exact draws; those of samplers are passed over."""
 
 
-def exact_settings(settings: Mapping[str, Any], how: str) -> dict[str, Any]:
-    """Return the settings of exact draws; those of samplers are passed over.
+def exact_fit(
+    model: Model,
+    data: pd.DataFrame,
+    drawn: Drawn,
+    how: str,
+    settings: Mapping[str, Any],
+    save: Path | None,
+) -> Posterior:
+    """Return independent draws of the posterior of a model, stored where a folder is given.
 
-    Raises
-    ------
-    ArgumentError
-        For a setting that no fit has.
+    Parameters
+    ----------
+    how
+        How they are drawn, in words.
+    settings
+        Settings of a fit.
     """
-    for name in settings:
-        if name not in _KNOWN and name not in _WITHOUT_MEANING:
-            known = sorted({*_KNOWN, *_WITHOUT_MEANING})
-            raise ArgumentError(f"A fit has no setting `{name}`.{nearest(name, known)}")
-    found = {name: settings[name] for name in _KNOWN if settings.get(name) is not None}
-    return {"draws": _DRAWS, **found, "method": how}
+    meant = {name: settings[name] for name in _MEANT if settings.get(name) is not None}
+    posterior = exact_posterior(model.bind(data), drawn, method=how, **meant)
+    if save is not None:
+        posterior.save(save, replace=True)
+    return posterior

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -11,16 +11,14 @@ import pandas as pd
 from scipy.special import expit, ndtr
 
 from millwright.errors import ArgumentError, DataError, nearest
-from millwright.language.printing import number_text
 from millwright.studies.scales import rounded_middle, rounded_spread
 
-__all__ = ["FAMILIES", "FamilyOfOutcomes", "Links", "family_named"]
+__all__ = ["FAMILIES", "FamilyOfOutcomes", "family_named", "with_zeros"]
 
 Draws = Mapping[str, np.ndarray]
 Mean = Callable[[np.ndarray, Draws], np.ndarray]
 
-Links = dict[str, Callable[[np.ndarray], np.ndarray]]
-_INVERSE: Links = {
+_INVERSE: dict[str, Callable[[np.ndarray], np.ndarray]] = {
     "identity": lambda eta: eta,
     "log": np.exp,
     "logit": expit,
@@ -55,8 +53,6 @@ class FamilyOfOutcomes:
         Of an outcome, from its predicted mean and draws; None where there is none.
     on_scale
         Whether the predictor is on the scale of the outcome, so that its unit is the outcome's sd.
-    fits
-        A family to choose for other values, in words.
     """
 
     name: str
@@ -69,7 +65,6 @@ class FamilyOfOutcomes:
     variance: Callable[[np.ndarray, Draws], np.ndarray] | None = None
     on_scale: bool = False
     logged: bool = False
-    fits: str = ""
 
     @property
     def has_scale(self) -> bool:
@@ -142,21 +137,11 @@ def _family_that_fits(values: np.ndarray) -> str:
     return "Families normal and student_t fit any numbers."
 
 
-def _above_zero(rate: np.ndarray) -> np.ndarray:
-    """Return the mean of a Poisson count that is not zero; 1 where the rate is tiny."""
-    safe = np.maximum(rate, 1e-12)
-    return np.where(rate > 1e-12, safe / -np.expm1(-safe), 1.0)
-
-
-def _noise(draws: Draws) -> np.ndarray:
-    return draws["scale"]
-
-
 def _t_variance(mean: np.ndarray, draws: Draws) -> np.ndarray:
     df = draws["df"][:, None]
     with np.errstate(divide="ignore", invalid="ignore"):
         factor = np.where(df > 2, df / (df - 2), np.inf)
-    return _noise(draws) ** 2 * factor
+    return draws["scale"] ** 2 * factor
 
 
 _POSITIVE = ("above zero", lambda v: v > 0)
@@ -174,7 +159,7 @@ FAMILIES: dict[str, FamilyOfOutcomes] = {
             support=_ANY[0],
             inside=_ANY[1],
             mean=lambda mu, _: mu,
-            variance=lambda mu, d: np.broadcast_to(_noise(d) ** 2, mu.shape),
+            variance=lambda mu, d: np.broadcast_to(d["scale"] ** 2, mu.shape),
             on_scale=True,
         ),
         FamilyOfOutcomes(
@@ -195,7 +180,7 @@ FAMILIES: dict[str, FamilyOfOutcomes] = {
             priors={"noise": "half_normal(NOISE)"},
             support=_POSITIVE[0],
             inside=_POSITIVE[1],
-            mean=lambda mu, d: np.exp(mu + 0.5 * _noise(d) ** 2),
+            mean=lambda mu, d: np.exp(mu + 0.5 * d["scale"] ** 2),
             on_scale=True,
             logged=True,
         ),
@@ -246,33 +231,6 @@ FAMILIES: dict[str, FamilyOfOutcomes] = {
             variance=lambda mu, d: mu + mu**2 / d["shape"][:, None],
         ),
         FamilyOfOutcomes(
-            name="zero_inflated_poisson",
-            links=("log",),
-            likelihood="zero_inflated(poisson(log_rate={eta}), share=zeros)",
-            priors={"zeros": "beta(alpha=1, beta=1)"},
-            support=_COUNTS[0],
-            inside=_COUNTS[1],
-            mean=lambda mu, d: mu * (1 - d["zeros"][:, None]),
-        ),
-        FamilyOfOutcomes(
-            name="zero_inflated_negative_binomial",
-            links=("log",),
-            likelihood="zero_inflated(negative_binomial(mean={mean}, shape=shape), share=zeros)",
-            priors={"zeros": "beta(alpha=1, beta=1)", "shape": _SHAPE},
-            support=_COUNTS[0],
-            inside=_COUNTS[1],
-            mean=lambda mu, d: mu * (1 - d["zeros"][:, None]),
-        ),
-        FamilyOfOutcomes(
-            name="hurdle_poisson",
-            links=("log",),
-            likelihood="hurdle(poisson(log_rate={eta}), share=zeros)",
-            priors={"zeros": "beta(alpha=1, beta=1)"},
-            support=_COUNTS[0],
-            inside=_COUNTS[1],
-            mean=lambda mu, d: (1 - d["zeros"][:, None]) * _above_zero(mu),
-        ),
-        FamilyOfOutcomes(
             name="beta",
             links=("logit", "probit", "cloglog"),
             likelihood="beta(alpha={mean} * precision, beta=(1 - {mean}) * precision)",
@@ -300,6 +258,43 @@ FAMILIES: dict[str, FamilyOfOutcomes] = {
 }
 
 
+def _never_zero(family: FamilyOfOutcomes, mean: np.ndarray, draws: Draws) -> np.ndarray:
+    """Return the mean of a count that is not zero; 1 where the count is hardly ever above it."""
+    safe = np.maximum(mean, 1e-12)
+    none = -safe
+    if "shape" in family.priors:
+        shape = draws["shape"][:, None]
+        none = -shape * np.log1p(safe / shape)
+    return np.where(mean > 1e-12, safe / -np.expm1(none), 1.0)
+
+
+def with_zeros(family: FamilyOfOutcomes, zeros: str) -> FamilyOfOutcomes:
+    """Return a family of counts with more zeros than its own, or with zeros apart.
+
+    Raises
+    ------
+    ArgumentError
+        For another family, or another kind of zeros.
+    """
+    if family.name not in ("poisson", "negative_binomial"):
+        raise ArgumentError(f"`zeros` is for poisson and negative_binomial, not {family.name}.")
+    if zeros not in ("inflated", "hurdle"):
+        raise ArgumentError(f"`zeros` is 'inflated' or 'hurdle', not {zeros!r}.")
+
+    def mean(mu: np.ndarray, draws: Draws) -> np.ndarray:
+        counted = mu if zeros == "inflated" else _never_zero(family, mu, draws)
+        return (1 - draws["zeros"][:, None]) * counted
+
+    modifier = "zero_inflated" if zeros == "inflated" else "hurdle"
+    return replace(
+        family,
+        likelihood=f"{modifier}({family.likelihood}, share=zeros)",
+        priors={**family.priors, "zeros": "beta(alpha=1, beta=1)"},
+        mean=mean,
+        variance=None,
+    )
+
+
 def family_named(name: Any, link: str | None) -> tuple[FamilyOfOutcomes, str]:
     """Return a family and its link.
 
@@ -320,8 +315,3 @@ def family_named(name: Any, link: str | None) -> tuple[FamilyOfOutcomes, str]:
             f"`link` of {name} is one of {', '.join(family.links)}, not {chosen!r}."
         )
     return family, chosen
-
-
-def number(value: float) -> str:
-    """Return a number as the model language writes it, with three digits."""
-    return number_text(float(f"{value:.3g}"))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from abc import abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
@@ -131,7 +130,13 @@ class Findings(Shown):
         return table_frame(self._table(), "quantity")
 
     def _table(self) -> Table:
-        return make_table(self.numbers, self.level, self.kind, one_sided=self._one_sided())
+        return make_table(
+            self.numbers, self.level, self.kind, one_sided=self._one_sided(), exact=self._exact()
+        )
+
+    def _exact(self) -> Mapping[str, Mapping[str, float]]:
+        """Return what is known without draws, by number and column of the table."""
+        return {}
 
     def _one_sided(self) -> tuple[str, ...]:
         """Return the numbers that cannot be negative."""
@@ -157,6 +162,13 @@ class Findings(Shown):
         """Bayes factors that belong to the answer."""
         return ()
 
+    @property
+    def weighed(self) -> tuple[str, ...]:
+        """Decisions and Bayes factors in words; none where the draws must not be used."""
+        if self._stopped:
+            return ()
+        return tuple(str(one) for one in (*self.decisions, *self.factors))
+
     def __str__(self) -> str:
         return self.told(for_python)
 
@@ -166,8 +178,7 @@ class Findings(Shown):
         warned = "" if verdict.good else f"{verdict.headline}\n"
         answer = self.answer
         parts = [f"Question: {visible(self.question)}", warned + bulleted(answer)]
-        if not self._stopped:
-            parts += [str(one) for one in (*self.decisions, *self.factors)]
+        parts += self.weighed
         parts.append(verdict.told(word))
         for name, posterior in list(self.posteriors.items())[1:]:
             parts.append(f"Of the model `{visible(name)}`: {posterior.verdict.headline}")
@@ -180,6 +191,8 @@ class Findings(Shown):
     def record(self) -> dict[str, Any]:
         """All of it as plain values."""
         verdict = self.verdict
+        decisions = () if self._stopped else self.decisions
+        factors = () if self._stopped else self.factors
         return {
             "study": self.study.kind,
             "question": self.question,
@@ -195,9 +208,9 @@ class Findings(Shown):
                     "kind": one.kind,
                     "outcomes": one.outcomes,
                 }
-                for one in self.decisions
+                for one in decisions
             ],
-            "bayes_factors": [one.record for one in self.factors],
+            "bayes_factors": [one.record for one in factors],
             "remarks": list(self.study.remarks),
             "seed": self.posterior.record.seed,
         }
@@ -241,15 +254,10 @@ class Findings(Shown):
         StorageError
             If something is in the way or the disk cannot be written.
         """
-        folder, study = StudyFolder(Path(path)), self.study
-        # Read before an old study makes way, in case these draws are read from it.
-        for posterior in self.posteriors.values():
-            for name in posterior.draws.values:
-                np.asarray(posterior.draws.values[name])
-        folder.begin(study.stored(self.fit_settings, tuple(self.posteriors)), replace)
-        try:
+        stored = self.study.stored(self.fit_settings, tuple(self.posteriors))
+
+        def runs(folder: StudyFolder) -> None:
             for name, posterior in self.posteriors.items():
                 posterior.save(folder.run(name))
-        except BaseException:
-            shutil.rmtree(folder.path, ignore_errors=True)
-            raise
+
+        StudyFolder(Path(path)).write(stored, runs, replace)

@@ -13,6 +13,7 @@ import pandas as pd
 from millwright.distributions import on_numpy
 from millwright.draws.decision import Decision, decide
 from millwright.draws.known_priors import KnownPrior, known_prior
+from millwright.draws.numbers import chance_text
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.evidence.bayes_factor import BayesFactor, factor_text, strength
@@ -25,7 +26,7 @@ from millwright.studies.effect_evidence import (
     of_two_groups,
 )
 from millwright.studies.findings import Findings
-from millwright.studies.sentences import chance, size_words
+from millwright.studies.sentences import size_words
 from millwright.wording import setting, visible
 
 if TYPE_CHECKING:
@@ -175,7 +176,9 @@ class GroupFindings(Findings):
                 f"Whether it is above or below {other} is open: the difference is "
                 f"{self._size(difference)}"
             )
-        return f"{told}; the probability that it is {word} is {chance(sure, difference.size)}."
+        return (
+            f"{told}; the probability that it is {word} is {chance_text(sure, difference.size)}."
+        )
 
     def _pair_sentences(self) -> list[str]:
         lines = []
@@ -192,8 +195,8 @@ class GroupFindings(Findings):
                 more = other if share >= 0.5 else one
                 lines.append(
                     f"The values of `{more}` spread more with probability "
-                    f"{chance(max(share, 1 - share), spread.size)}; the difference of scales is "
-                    f"{self._size(spread)}."
+                    f"{chance_text(max(share, 1 - share), spread.size)}; the difference of scales "
+                    f"is {self._size(spread)}."
                 )
         return lines
 
@@ -211,7 +214,7 @@ class GroupFindings(Findings):
             words = "not settled by these data; both heavy and normal ones are possible"
         return [
             f"Tails: {words} (df {self._size(df)}; below {_HEAVY:g} with probability "
-            f"{chance(heavy, df.size)})."
+            f"{chance_text(heavy, df.size)})."
         ]
 
     @property
@@ -227,12 +230,13 @@ class GroupFindings(Findings):
         for quantity, name in (("difference", "rope"), ("effect", "effect_rope")):
             region = settings[name]
             if region is not None:
-                numbers = self._asked(quantity)
+                numbers = self.asked(quantity)
                 made = decide(quantity, numbers, tuple(region), None, self.level, "hdi")
                 found.append(replace(made, verdict=self.verdict))
         return tuple(found)
 
-    def _asked(self, quantity: str) -> dict[str, np.ndarray]:
+    def asked(self, quantity: str) -> dict[str, np.ndarray]:
+        """Return draws of a `difference` or an `effect`, by the name of each comparison."""
         of = "effect of " if quantity == "effect" else ""
         if not self._labels:
             return {visible(f"{of}{self.compared}"): self.posterior.draws.get(quantity)}

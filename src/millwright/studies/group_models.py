@@ -13,7 +13,7 @@ from millwright.models.model import Model
 from millwright.studies.group_data import GroupData
 from millwright.studies.priors import with_priors
 from millwright.studies.reading import named
-from millwright.studies.scales import middle_and_spread
+from millwright.studies.scales import middle_and_spread, spread_text
 from millwright.wording import setting
 
 __all__ = ["FAMILIES", "choices_of", "evidence_model", "groups_model", "single_model", "text_of"]
@@ -47,11 +47,11 @@ def check_family(family: str) -> None:
 def _usual(data: GroupData, family: str, per: str, pooled: bool) -> dict[str, Any]:
     """Return the usual priors of a model of groups."""
     middle, spread = middle_and_spread(data.values(), data.outcome)
-    wide = number_text(float(f"{_WIDE * spread:.3g}"))
+    wide = spread_text(_WIDE * spread)
     priors: dict[str, Any] = {}
     if pooled:
         priors["base"] = f"normal({number_text(middle)}, {wide})"
-        priors["between"] = f"half_normal({number_text(spread)})"
+        priors["between"] = f"half_normal({spread_text(spread)})"
         priors["location"] = f"normal(base, between){per}"
     else:
         priors["location"] = f"normal({number_text(middle)}, {wide}){per}"

@@ -9,11 +9,12 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
+from millwright.draws.decision import region_ends
 from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ArgumentError
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
-from millwright.studies.checks import check_number, check_region
+from millwright.studies.checks import check_number
 from millwright.studies.findings import Findings
 from millwright.studies.group_data import GroupData, group_table, pair_table, single_table
 from millwright.studies.group_findings import GroupFindings
@@ -298,7 +299,7 @@ def build(values: GroupData, settings: Mapping[str, Any]) -> GroupStudy:
         check_number("against", against)
     for name in ("rope", "effect_rope"):
         if settings[name] is not None:
-            check_region(name, settings[name])
+            region_ends(settings[name], name)
     if settings["rope"] is not None and settings["kind"] == "one_group" and against is None:
         raise ArgumentError(
             f"{setting('rope')} is a region of the difference from {setting('against')}, which "

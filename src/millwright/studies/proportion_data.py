@@ -122,6 +122,9 @@ def count_table(
             raise ArgumentError(f"{setting('yes')} is for yes/no columns, without trials.")
         _check_counts(kept, name, str(trials))
     there = tuple(label for label in chosen if of is not None and (kept[of] == label).any())
+    lost = [label for label in chosen if label not in there]
+    if lost:
+        gaps = (*gaps, f"No row is left of {', '.join(lost)}.")
     if len(there) > _MOST_GROUPS:
         raise DataError(
             f"`{of}` has {len(there)} labels; shares are compared pairwise up to {_MOST_GROUPS}. "

@@ -9,20 +9,20 @@ from itertools import combinations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy import stats
 from scipy.special import betaln
 
 from millwright.diagnostics.finding import Finding
 from millwright.distributions import on_numpy
 from millwright.draws.decision import Decision, decide
-from millwright.draws.intervals import interval
+from millwright.draws.intervals import interval, kind_words
+from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError, nearest
 from millwright.evidence.bayes_factor import BayesFactor, factor_text
 from millwright.studies.beta_integrals import Beta, chance_larger, log_dispersed, log_evidence
 from millwright.studies.findings import Findings
 from millwright.studies.proportion_data import PAIRS
 from millwright.studies.proportion_models import beta_of, dispersion_prior
-from millwright.studies.sentences import chance, exact_chance, readings, size_words
+from millwright.studies.sentences import readings, size_words
 from millwright.wording import setting, visible
 
 if TYPE_CHECKING:
@@ -62,16 +62,28 @@ class ProportionFindings(_CountFindings):
     """The answer of a study of proportions."""
 
     @property
-    def _exact(self) -> bool:
+    def _closed(self) -> bool:
+        """Whether shares have beta posteriors."""
         return bool(self.study.settings["family"] == "binomial")
+
+    def _exact(self) -> dict[str, dict[str, float]]:
+        """Whether differences are above 0, by the integral that the answer gives."""
+        if not self._closed:
+            return {}
+        above = {
+            (one, other): {"probability above 0": self.probability_larger(other, one)}
+            for one, other in self._differences()
+        }
+        labels = self.study.counts.labels
+        if len(labels) == 2:
+            return {"difference": above[labels[0], labels[1]]}
+        return {visible(f"{b} - {a}"): value for (a, b), value in above.items()}
 
     def _numbers(self) -> dict[str, np.ndarray]:
         draws = self.posterior.draws
         numbers = dict(draws.single(["share"]))
         if len(self.study.counts.labels) > 2:
-            numbers |= {
-                f"{other} - {one}": found for (one, other), found in self._differences().items()
-            }
+            numbers |= self.differences()
         known = set(draws.names())
         asked = ["difference", "ratio", "odds_ratio", "overdispersion"]
         return numbers | draws.single([name for name in asked if name in known])
@@ -79,6 +91,10 @@ class ProportionFindings(_CountFindings):
     def _one_sided(self) -> tuple[str, ...]:
         named = [f"share[{label}]" for label in self.study.counts.labels]
         return ("share", "ratio", "odds_ratio", "overdispersion", *named)
+
+    def differences(self) -> dict[str, np.ndarray]:
+        """Return draws of the differences of shares, the later minus the earlier, by name."""
+        return {visible(f"{b} - {a}"): found for (a, b), found in self._differences().items()}
 
     def _differences(self) -> dict[tuple[str, str], np.ndarray]:
         share = self.posterior.draws.get("share")
@@ -114,15 +130,15 @@ class ProportionFindings(_CountFindings):
                     f"There is no group `{label}`.{nearest(str(label), labels)} Groups: "
                     f"{', '.join(labels)}."
                 )
-        if self._exact:
+        if self._closed:
             return chance_larger(self.study.after(one), self.study.after(other))
         share = self.posterior.draws.get("share")
         return float((share[..., labels.index(one)] > share[..., labels.index(other)]).mean())
 
     def _told(self, share: float) -> str:
-        if self._exact:
-            return exact_chance(share)
-        return chance(share, self.posterior.draws.get("share")[..., 0].size)
+        if self._closed:
+            return chance_text(share)
+        return chance_text(share, self.posterior.draws.get("share")[..., 0].size)
 
     def _sentences(self) -> tuple[str, ...]:
         counts, draws = self.study.counts, self.posterior.draws
@@ -144,12 +160,8 @@ class ProportionFindings(_CountFindings):
         against = self.study.settings["against"]
         if against is not None:
             above = (
-                float(
-                    stats.beta.sf(
-                        against, self.study.after(None).alpha, self.study.after(None).beta
-                    )
-                )
-                if self._exact
+                self.study.after(None).chance_above(against)
+                if self._closed
                 else float((share > against).mean())
             )
             word = "above" if above >= 0.5 else "below"
@@ -196,13 +208,13 @@ class ProportionFindings(_CountFindings):
         if low <= 0 <= high:
             return (
                 "Number needed (trials for one success more or less): has no end, since the "
-                f"{100 * self.level:g} % interval of the difference contains 0."
+                f"{kind_words('central', self.level)} of the difference contains 0."
             )
         best, ends = 1 / abs(float(np.median(flat))), sorted((1 / abs(low), 1 / abs(high)))
         more = "more" if low > 0 else "less"
         return (
             f"Number needed: one success {more} with {other} instead of {one} in {best:.3g} "
-            f"trials ({100 * self.level:g} % central interval {ends[0]:.3g} to {ends[1]:.3g})."
+            f"trials ({kind_words('central', self.level)} {ends[0]:.3g} to {ends[1]:.3g})."
         )
 
     def _rows(self) -> list[str]:
@@ -232,7 +244,7 @@ class ProportionFindings(_CountFindings):
     def _cautions(self) -> tuple[Finding, ...]:
         """Warn where the binomial is too narrow."""
         factor = self.dispersion_factor
-        if factor is None or not self._exact or factor.log_value <= _CLEAR:
+        if factor is None or not self._closed or factor.log_value <= _CLEAR:
             return ()
         return (
             Finding(
@@ -279,9 +291,7 @@ class ProportionFindings(_CountFindings):
         """Decisions on the region of the difference."""
         counts = self.study.counts
         if counts.group is not None:
-            numbers = {
-                visible(f"{b} - {a}"): found for (a, b), found in self._differences().items()
-            }
+            numbers = self.differences()
         else:
             against = self.study.settings["against"]
             if against is None:
@@ -381,6 +391,14 @@ class PairFindings(_CountFindings):
     def _one_sided(self) -> tuple[str, ...]:
         return ("first_share", "second_share", *(f"cells[{one}]" for one in PAIRS))
 
+    def differences(self) -> dict[str, np.ndarray]:
+        """Return draws of the difference of shares, the second minus the first, by name."""
+        first, second = self.study.counts.labels
+        return {visible(f"{second} - {first}"): self.posterior.draws.get("difference")}
+
+    def _exact(self) -> dict[str, dict[str, float]]:
+        return {"difference": {"probability above 0": self._changed.chance_above(0.5)}}
+
     @property
     def _changed(self) -> Beta:
         """The posterior of the share of changes that go from no to yes."""
@@ -392,26 +410,23 @@ class PairFindings(_CountFindings):
         draws = self.posterior.draws
         first, second = self.study.counts.labels
         after = self._changed
-        up = float(stats.beta.sf(0.5, after.alpha, after.beta))
+        up = after.chance_above(0.5)
         word, sign = ("more", ">") if up >= 0.5 else ("less", "<")
         sure = max(up, 1 - up)
         return (
             f"Share of yes: `{first}` {self._size(draws.get('first_share'))}, `{second}` "
             f"{self._size(draws.get('second_share'))}.",
             f"`{second}` minus `{first}`: {self._size(draws.get('difference'))}; yes is {word} "
-            f"frequent in `{second}` with probability {exact_chance(sure)}. Only pairs that "
+            f"frequent in `{second}` with probability {chance_text(sure)}. Only pairs that "
             "changed say anything of it.",
-            *readings(f"share of {second} {sign} share of {first}", sure, exact_chance),
+            *readings(f"share of {second} {sign} share of {first}", sure, chance_text),
             *self._not_asked(),
         )
 
     @property
     def decisions(self) -> tuple[Decision, ...]:
         """Decisions on the region of the difference."""
-        first, second = self.study.counts.labels
-        return self._decided(
-            {visible(f"{second} - {first}"): self.posterior.draws.get("difference")}
-        )
+        return self._decided(self.differences())
 
     @property
     def factors(self) -> tuple[BayesFactor, ...]:

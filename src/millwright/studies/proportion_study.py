@@ -11,13 +11,13 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
+from millwright.draws.decision import region_ends
 from millwright.errors import ArgumentError, DataError
-from millwright.models.exact import exact_posterior
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
 from millwright.studies.beta_integrals import Beta
-from millwright.studies.checks import check_number, check_region
-from millwright.studies.exact import exact_settings
+from millwright.studies.checks import check_number
+from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
 from millwright.studies.proportion_data import PAIRS, CountData, count_table, pattern_table
 from millwright.studies.proportion_findings import PairFindings, ProportionFindings
@@ -35,6 +35,7 @@ from millwright.wording import setting
 __all__ = ["ProportionStudy", "proportions"]
 
 _FAMILIES = ("binomial", "beta_binomial")
+_DRAWS = 5000
 _DISPERSION = "beta(alpha=1, beta=9)"
 
 
@@ -94,12 +95,8 @@ class ProportionStudy(Study):
     ) -> Posterior:
         if self.settings["family"] == "beta_binomial":
             return super()._fit_one(name, save, settings, workers, progress)
-        posterior = exact_posterior(
-            self.models[name].bind(self.data), self._drawn, **exact_settings(settings, self._how())
-        )
-        if save is not None:
-            posterior.save(save, replace=True)
-        return posterior
+        settings = {"draws": _DRAWS, **settings}
+        return exact_fit(self.models[name], self.data, self._drawn, self._how(), settings, save)
 
     def _how(self) -> str:
         kind = "Dirichlet" if self.paired else "beta"
@@ -262,7 +259,7 @@ def _check(counts: CountData, settings: Mapping[str, Any]) -> None:
             "of how rows vary."
         )
     if settings["rope"] is not None:
-        check_region("rope", settings["rope"])
+        region_ends(settings["rope"])
     check_number("concentration", settings["concentration"])
     if settings["concentration"] <= 0:
         raise ArgumentError("`concentration` must be above 0.")

@@ -21,6 +21,7 @@ __all__ = [
     "complete_rows",
     "joined_labels",
     "label_order",
+    "label_text",
     "labels_in",
     "named",
     "numbers_in",
@@ -129,14 +130,15 @@ def _is_number(value: Any) -> bool:
 def labels_in(frame: pd.DataFrame, name: Any, what: str) -> pd.Series:
     """Return a column of labels as text, gaps as None; whole numbers lose their `.0`."""
     column = frame[find_column(frame, name, what)]
-    texts = [None if pd.isna(value) else _label(value) for value in column]
+    texts = [None if pd.isna(value) else label_text(value) for value in column]
     return pd.Series(texts, index=frame.index, dtype=object, name=column.name)
 
 
-def _label(value: Any) -> str:
+def label_text(value: Any) -> str:
+    """Return a label as text, with all its digits; whole numbers lose their `.0`."""
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
-    return f"{value:.6g}" if isinstance(value, float) else str(value)
+    return str(value)
 
 
 def joined_labels(frame: pd.DataFrame, names: str) -> np.ndarray:
@@ -158,7 +160,7 @@ def label_order(
     there = set(texts.dropna())
     column = frame[name]
     if chosen is not None:
-        wanted = [_label(one) for one in chosen]
+        wanted = [label_text(one) for one in chosen]
         for one in wanted:
             if one not in there:
                 raise ArgumentError(
@@ -169,9 +171,9 @@ def label_order(
             raise ArgumentError(f"{setting('labels')} names a label twice: {', '.join(wanted)}.")
         return wanted
     if isinstance(column.dtype, pd.CategoricalDtype):
-        return [text for text in map(_label, column.cat.categories) if text in there]
+        return [text for text in map(label_text, column.cat.categories) if text in there]
     if pd.api.types.is_numeric_dtype(column) and not pd.api.types.is_bool_dtype(column):
-        return list(dict.fromkeys(_label(value) for value in sorted(column.dropna())))
+        return list(dict.fromkeys(label_text(value) for value in sorted(column.dropna())))
     return sorted(there)
 
 

@@ -8,7 +8,6 @@ import numpy as np
 import pandas as pd
 from scipy.special import expit, ndtr, softmax
 
-from millwright.draws.labelled_draws import label_texts
 from millwright.errors import ArgumentError
 from millwright.posterior.posterior import Posterior
 from millwright.studies.regression_model import GroupTerms, RegressionParts, own_name
@@ -115,14 +114,12 @@ class RegressionDraws:
         return total + offset
 
     def _effects(self, group: GroupTerms, frame: pd.DataFrame, x: np.ndarray) -> np.ndarray:
-        """Return the effects of a set of groups in rows; of labels that are not known, 0."""
+        """Return the effects of a set of groups in rows whose labels the fit has seen."""
         design = self.parts.design
         draws = self._flat(group.effect)[self.keep]
         known = self.posterior.draws.binding.labels[_axis(self.posterior, group)]
-        at = {text: place for place, text in enumerate(label_texts(known))}
-        places = np.array([at.get(str(label), -1) for label in frame[group.column]])
-        chosen = draws[:, places]
-        chosen = np.where((places >= 0)[:, None] if chosen.ndim == 3 else places >= 0, chosen, 0.0)
+        at = {str(label): place for place, label in enumerate(known)}
+        chosen = draws[:, [at[str(label)] for label in frame[group.column]]]
         if chosen.ndim == 2:
             return chosen * self._multiplier(group.terms[0], x, design)
         return np.asarray(

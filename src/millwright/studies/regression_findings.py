@@ -15,6 +15,7 @@ from millwright.diagnostics.convergence import mean_error
 from millwright.diagnostics.finding import Finding
 from millwright.draws.decision import Decision, decide
 from millwright.draws.intervals import interval, kind_words
+from millwright.draws.numbers import chance_text
 from millwright.draws.prediction import Predictions
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError, MillwrightError, nearest
@@ -24,7 +25,7 @@ from millwright.studies.findings import Findings
 from millwright.studies.reading import joined_labels, table_of
 from millwright.studies.regression_draws import RegressionDraws
 from millwright.studies.regression_model import GroupTerms, RegressionParts, column_name
-from millwright.studies.sentences import chance, size_words
+from millwright.studies.sentences import size_words
 
 if TYPE_CHECKING:
     from millwright.studies.regression_study import RegressionStudy
@@ -197,7 +198,7 @@ class RegressionFindings(Findings):
         made = self._draws()
         lines = []
         if len(self.posteriors) > 1:
-            lines.append(self._weighed())
+            lines.append(self._compared())
         raw, scaled = made.coefficients(), made.coefficients(standardised=True)
         order = sorted(scaled, key=lambda key: -abs(float(np.median(scaled[key]))))
         for key in order[:_MOST_SENTENCES]:
@@ -230,7 +231,7 @@ class RegressionFindings(Findings):
         word = "positive" if up >= 0.5 else "negative"
         on = "" if link == "identity" else f" on the {link} scale"
         told = f"`{key}`: {self._size(raw)}{on} for one more; {word} with probability "
-        told += chance(sure, raw.size)
+        told += chance_text(sure, raw.size)
         if link in ("log", "logit") and self._parts()[0].family.name != "categorical":
             what = "odds" if link == "logit" else "means"
             told += f"; ratio of {what} {self._size(np.exp(raw))}"
@@ -238,21 +239,12 @@ class RegressionFindings(Findings):
             told += " (its direction is open)"
         return f"{told}. For one sd: {float(np.median(scaled)):.2g}."
 
-    def _weighed(self) -> str:
+    def _compared(self) -> str:
+        """Say which formula predicts best, in the words of the comparison."""
         try:
-            table = self.comparison().table()
+            return self.comparison().sentence
         except MillwrightError as refused:
             return f"Leave-one-out was not possible: {str(refused).splitlines()[0]}"
-        best = str(table.index[0])
-        if len(table) < 2:
-            return f"Only {best} could be compared."
-        row = table.iloc[1]
-        gap, error = abs(float(row["elpd difference"])), float(row["SE of difference"])
-        clear = "clearly " if gap > 2 * error and gap > 4 else "hardly "
-        return (
-            f"`{best}` predicts {clear}better than `{table.index[1]}`, by {gap:.1f} in elpd "
-            f"(standard error {error:.1f}; below 4, or below two errors, is no clear difference)."
-        )
 
     @property
     def decisions(self) -> tuple[Decision, ...]:

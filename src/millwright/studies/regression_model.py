@@ -11,12 +11,15 @@ import numpy as np
 import pandas as pd
 
 from millwright.errors import ArgumentError, DataError
+from millwright.language.printing import number_text
 from millwright.language.vocabulary import RESERVED
 from millwright.models.model import Model
 from millwright.studies.design import Design
-from millwright.studies.families import FamilyOfOutcomes, number
+from millwright.studies.families import FamilyOfOutcomes
 from millwright.studies.group_models import text_of
+from millwright.studies.priors import with_priors
 from millwright.studies.reading import Names, named
+from millwright.studies.scales import spread_text
 from millwright.wording import setting
 
 __all__ = ["GroupTerms", "RegressionParts", "regression_model", "usual_priors"]
@@ -128,19 +131,19 @@ def usual_priors(parts: RegressionParts) -> dict[str, str]:
     elif kind == "categorical":
         priors["base"] = f"normal(0, 3) per {{{parts.outcome}}}"
     elif parts.design.intercept:
-        priors["intercept"] = f"normal({number(parts.centre)}, {number(3 * unit)})"
+        priors["intercept"] = f"normal({number_text(parts.centre)}, {spread_text(3 * unit)})"
     if parts.common and (parts.design.intercept or kind in ("ordered", "categorical")):
         per = f", {{{parts.outcome}}}" if kind == "categorical" else ""
-        priors["slope"] = f"normal(0, {number(2 * unit)}) per predictor{per}"
+        priors["slope"] = f"normal(0, {spread_text(2 * unit)}) per predictor{per}"
     for name, text in parts.family.priors.items():
         if name != "noise" or parts.scale_design is None:
-            priors[name] = text.replace("NOISE", number(3 * unit))
+            priors[name] = text.replace("NOISE", spread_text(3 * unit))
     if parts.scale_design is not None:
-        priors["log_scale"] = f"normal({number(float(np.log(unit)))}, 1)"
+        priors["log_scale"] = f"normal({number_text(round(float(np.log(unit)), 2))}, 1)"
         priors["scale_slope"] = "normal(0, 0.5) per scale_predictor"
     for group in parts.groups:
         per = f" per {group.axis}" if len(group.terms) > 1 else ""
-        priors[group.spread] = f"half_normal({number(unit)}){per}"
+        priors[group.spread] = f"half_normal({spread_text(unit)}){per}"
         if len(group.terms) > 1:
             priors[group.tie] = f"lkj(shape=2) per {group.axis}"
     return priors
@@ -159,22 +162,18 @@ def regression_model(parts: RegressionParts, given: Mapping[str, str], title: st
         key: text.replace(f"{{{parts.outcome}}}", names.of[parts.outcome])
         for key, text in usual_priors(parts).items()
     }
-    priors: dict[str, Any] = {}
-    for key, text in usual.items():
-        _, per, tail = text.partition(" per ")
-        chosen = given.get(key)
-        priors[key] = text if chosen is None else _with_tail(chosen, per, tail)
-    terms, derived, columns = _predictor(parts, names, priors)
+    priors = with_priors(usual, given)
+    terms, columns = _predictor(parts, names, priors)
     for group in parts.groups:
         terms += _group_terms(group, parts, names, priors)
-    scale = _scale(parts, names, derived, columns)
+    scale = _scale(parts, names, columns)
     eta = " + ".join(terms) or "0"
     trials = "" if parts.trials is None else names.of[parts.trials]
     text = parts.family.text(f"({eta})" if len(terms) > 1 else eta, parts.link, scale, trials)
     low, high = parts.censored
     if low is not None or high is not None:
-        limits = [f"low={number_of(low)}"] * (low is not None)
-        limits += [f"high={number_of(high)}"] * (high is not None)
+        ends = {"low": low, "high": high}
+        limits = [f"{k}={number_text(float(end))}" for k, end in ends.items() if end is not None]
         text = f"censored({text}, {', '.join(limits)})"
     labels: dict[str, Any] = {
         group.axis: list(group.terms) for group in parts.groups if len(group.terms) > 1
@@ -183,28 +182,14 @@ def regression_model(parts: RegressionParts, given: Mapping[str, str], title: st
         labels[names.of[parts.outcome]] = list(parts.labels)
     if parts.family.name == "ordered":
         labels["cut"] = f"between {names.of[parts.outcome]}"
-    if "df_above_one" in priors:
-        derived["df"] = "1 + df_above_one"
     return Model(
         title=title,
         priors=priors,
         likelihood={names.of[parts.outcome]: text},
-        derived=derived,
+        derived={"df": "1 + df_above_one"} if "df_above_one" in priors else {},
         columns={**names.aliases, **columns},
         labels=labels,
     )
-
-
-def number_of(value: float | None) -> str:
-    """Return a limit as text, with all its digits."""
-    return repr(float(value or 0.0))
-
-
-def _with_tail(prior: Any, per: str, labels: str) -> Any:
-    if not isinstance(prior, str):
-        # A number holds the unknown fixed.
-        return prior
-    return prior if " per " in prior else f"{prior}{per}{labels}"
 
 
 def _columns(parts: RegressionParts) -> Names:
@@ -230,11 +215,10 @@ def _columns(parts: RegressionParts) -> Names:
 
 def _predictor(
     parts: RegressionParts, names: Names, priors: dict[str, Any]
-) -> tuple[list[str], dict[str, str], dict[str, list[str]]]:
-    """Return terms of the predictor, derived quantities, and matrices of columns."""
+) -> tuple[list[str], dict[str, list[str]]]:
+    """Return terms of the predictor, and matrices of columns."""
     terms: list[str] = []
     columns: dict[str, list[str]] = {}
-    derived: dict[str, str] = {}
     design = parts.design
     if "intercept" in priors:
         terms.append("intercept")
@@ -248,7 +232,7 @@ def _predictor(
         for at, name in enumerate(parts.common):
             key = f"slope_{len(parts.own) + at + 1}"
             spread = float(design.spread[design.names.index(name)])
-            priors[key] = f"normal(0, {number(2 * parts.unit / spread)})"
+            priors[key] = f"normal(0, {spread_text(2 * parts.unit / spread)})"
             terms.append(f"{key} * {names.of[column_name(name)]}")
     for name, text in parts.own.items():
         key = own_name(parts, name)
@@ -260,7 +244,7 @@ def _predictor(
         terms.append(names.of[parts.offset])
     if parts.exposure is not None:
         terms.append(f"log({names.of[parts.exposure]})")
-    return terms, derived, columns
+    return terms, columns
 
 
 def _group_terms(
@@ -290,9 +274,7 @@ def _scaled(term: str, names: Names) -> str:
     return f"({column} - mean({column})) / sd({column})"
 
 
-def _scale(
-    parts: RegressionParts, names: Names, derived: dict[str, str], columns: dict[str, list[str]]
-) -> str:
+def _scale(parts: RegressionParts, names: Names, columns: dict[str, list[str]]) -> str:
     """Return the text of the scale of the outcome."""
     scale = "noise"
     if parts.scale_design is not None:

@@ -14,14 +14,14 @@ import numpy as np
 import pandas as pd
 
 from millwright.diagnostics.finding import Finding
+from millwright.draws.decision import region_ends
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
-from millwright.storage.place import check_new
-from millwright.studies.checks import check_region
 from millwright.studies.design import Design, design_of, read_formula
-from millwright.studies.families import FamilyOfOutcomes, family_named
+from millwright.studies.families import FamilyOfOutcomes, family_named, with_zeros
 from millwright.studies.findings import Findings
+from millwright.studies.folder import ending_of
 from millwright.studies.reading import find_column, joined_labels, labels_in, numbers_in, table_of
 from millwright.studies.regression_checks import design_findings
 from millwright.studies.regression_findings import RegressionFindings
@@ -87,7 +87,7 @@ class RegressionStudy(Study):
 
         Returns
         -------
-        The folder: `NAME.toml` and `NAME.csv` for each formula.
+        The folder: `NAME.toml` and `NAME.csv` (or `.parquet`) for each formula.
 
         Raises
         ------
@@ -96,14 +96,12 @@ class RegressionStudy(Study):
         """
         place = Path(folder)
         stems = {name: _file_name(name, at) for at, name in enumerate(self.models, 1)}
-        for stem in stems.values():
-            for ending in (".toml", ".csv"):
-                check_new(place / f"{stem}{ending}", replace)
-        place.mkdir(parents=True, exist_ok=True)
-        for name, stem in stems.items():
-            self.models[name].write(place / f"{stem}.toml", replace)
-            self.data_of(name).to_csv(place / f"{stem}.csv", index=False)
-        return place
+        frames = {name: self.data_of(name) for name in stems}
+        return self._written(
+            {name: place / f"{stem}.toml" for name, stem in stems.items()},
+            {place / f"{stems[n]}{ending_of(frame)}": frame for n, frame in frames.items()},
+            replace,
+        )
 
     def _fit_one(
         self,
@@ -132,6 +130,7 @@ def regression(
     *,
     family: str = "normal",
     link: str | None = None,
+    zeros: str | None = None,
     per: Mapping[str, str] | None = None,
     scale: str | None = None,
     trials: str | None = None,
@@ -157,10 +156,11 @@ def regression(
         DataFrame, or mapping of columns.
     family, link
         Distribution of the outcome, and the function of its mean that is linear: `normal`,
-        `student_t`, `lognormal`; `gamma`, `poisson`, `negative_binomial`,
-        `zero_inflated_poisson`, `zero_inflated_negative_binomial`, `hurdle_poisson` (log);
-        `bernoulli`, `binomial`, `beta` (logit, probit, cloglog); `ordered` (logit, probit);
-        `categorical`.
+        `student_t`, `lognormal`; `gamma`, `poisson`, `negative_binomial` (log); `bernoulli`,
+        `binomial`, `beta` (logit, probit, cloglog); `ordered` (logit, probit); `categorical`.
+    zeros
+        Of counts: `inflated` for more zeros than the family has, with a share of their own;
+        `hurdle` for zeros apart from counts above zero.
     per
         Group effects: by a column of labels, or several as `mill:stone`, what varies between its
         labels, such as `{"stone": "1 + hours"}`; correlated within a set.
@@ -212,6 +212,7 @@ def regression(
         "formulas": texts,
         "family": family,
         "link": link,
+        "zeros": zeros,
         "per": dict(per or {}),
         "scale": scale,
         "trials": trials,
@@ -286,6 +287,8 @@ def build(
     """Return the study of complete rows under settings, all checked."""
     _refuse_flat(settings)
     family, link = family_named(settings["family"], settings["link"])
+    if settings["zeros"] is not None:
+        family = with_zeros(family, settings["zeros"])
     parts, models = {}, {}
     for text in settings["formulas"]:
         made = _parts(frame, text, settings, family, link)
@@ -387,7 +390,7 @@ def _parts(
 def _check_named(settings: Mapping[str, Any], parts: Mapping[str, RegressionParts]) -> None:
     """Refuse priors of what no formula has, and a region that is none."""
     if settings["rope"] is not None:
-        check_region("rope", settings["rope"])
+        region_ends(settings["rope"])
     classes = dict.fromkeys(name for one in parts.values() for name in usual_priors(one))
     names = dict.fromkeys(name for one in parts.values() for name in one.design.names)
     for name in settings["priors"]:

@@ -19,7 +19,7 @@ from functools import cached_property
 import numpy as np
 from scipy.integrate import cumulative_simpson
 from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
-from scipy.special import betaln, hyp2f1
+from scipy.special import betainc, betaln, hyp2f1
 
 from millwright.draws.intervals import IntervalKind
 
@@ -66,10 +66,8 @@ class RhoPrior:
         """Log of what the uncut distribution has between the ends."""
         if (self.low, self.high) == (-1.0, 1.0):
             return 0.0
-        from scipy.stats import beta
-
         one = 1 / self.width
-        ends = beta.cdf([(self.low + 1) / 2, (self.high + 1) / 2], one, one)
+        ends = betainc(one, one, [(self.low + 1) / 2, (self.high + 1) / 2])
         return float(np.log(ends[1] - ends[0]))
 
     def log_density(self, z: np.ndarray) -> np.ndarray:

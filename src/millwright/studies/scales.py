@@ -7,8 +7,9 @@ import math
 import numpy as np
 
 from millwright.errors import DataError
+from millwright.language.printing import number_text
 
-__all__ = ["middle_and_spread", "rounded_middle", "rounded_spread"]
+__all__ = ["middle_and_spread", "rounded_middle", "rounded_spread", "spread_text"]
 
 
 def middle_and_spread(values: np.ndarray, name: str) -> tuple[float, float]:
@@ -38,3 +39,8 @@ def rounded_middle(middle: float, spread: float) -> float:
 def rounded_spread(spread: float) -> float:
     """Return a spread with three significant digits."""
     return float(f"{spread:.3g}")
+
+
+def spread_text(spread: float) -> str:
+    """Return a spread as the model language writes it, with three significant digits."""
+    return number_text(rounded_spread(spread))

@@ -8,35 +8,22 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.numbers import decimals_of, fixed, probability_text, range_text
+from millwright.draws.numbers import decimals_of, fixed, range_text
 from millwright.wording import visible
 
 _ONE_SIDED, _TWO_SIDED = 0.95, 0.975
 
-__all__ = ["bulleted", "chance", "size_words", "exact_chance", "readings"]
+__all__ = ["bulleted", "readings", "size_words"]
 
 
 def size_words(values: np.ndarray, level: float, kind: IntervalKind) -> str:
     """Return the median with its interval: `0.82 (95 % central interval 0.31 to 1.35)`."""
     flat = values.reshape(-1)
     low, high = (float(end) for end in interval(flat, level, kind))
-    # Half of the central 68 %: an sd that a long tail makes would leave no digits.
-    left, right = np.quantile(flat, [0.16, 0.84])
-    spread = min(float(flat.std(ddof=1)), 0.5 * float(right - left)) or float(flat.std(ddof=1))
+    # The decimals of the table, so that both agree to the last digit.
+    spread = float(flat.std(ddof=1))
     middle = fixed(float(np.median(flat)), decimals_of(spread))
     return f"{middle} ({kind_words(kind, level)} {range_text(low, high, spread)})"
-
-
-def chance(share: float, size: int) -> str:
-    """Return a probability from draws in words: `0.93`, `above 0.999`."""
-    return probability_text(share, size).replace("< ", "below ").replace("> ", "above ")
-
-
-def exact_chance(share: float) -> str:
-    """Return a probability that is known exactly; never as 0 or 1."""
-    if share > 0.999:
-        return "above 0.999"
-    return "below 0.001" if share < 0.001 else f"{share:.3f}"
 
 
 def readings(statement: str, share: float, told: Callable[[float], str]) -> list[str]:

@@ -2,36 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import importlib
 from concurrent.futures import Executor
 from pathlib import Path
-from typing import Any
-
-import pandas as pd
 
 from millwright.errors import MillwrightError, StorageError
 from millwright.models.runs import load as load_run
 from millwright.sampling.progress import Listener
-from millwright.studies import (
-    correlation_study,
-    group_study,
-    proportion_study,
-    regression_study,
-)
+from millwright.studies.catalogue import REBUILT_BY
 from millwright.studies.findings import Findings
 from millwright.studies.folder import StoredStudy, StudyFolder, folder_name
 from millwright.studies.study import Study
 
 __all__ = ["load", "resume"]
-
-Rebuild = Callable[[pd.DataFrame, Mapping[str, Any], tuple[str, ...]], Study]
-
-_KINDS: dict[str, Rebuild] = {
-    correlation_study.CorrelationStudy.name: correlation_study.rebuild,
-    group_study.GroupStudy.name: group_study.rebuild,
-    proportion_study.ProportionStudy.name: proportion_study.rebuild,
-    regression_study.RegressionStudy.name: regression_study.rebuild,
-}
 
 
 def load(path: str | Path) -> Findings:
@@ -100,10 +83,12 @@ def resume(
 
 
 def _study(stored: StoredStudy, path: Path) -> Study:
-    if stored.name not in _KINDS:
+    if stored.name not in REBUILT_BY:
         raise StorageError(f"{path} holds a study {stored.name!r}, which is not known here.")
     try:
-        return _KINDS[stored.name](stored.data, stored.settings, stored.remarks)
+        rebuild = importlib.import_module(REBUILT_BY[stored.name]).rebuild
+        made: Study = rebuild(stored.data, stored.settings, stored.remarks)
+        return made
     except MillwrightError:
         raise
     except (LookupError, TypeError, ValueError) as error:

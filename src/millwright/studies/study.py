@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 from abc import abstractmethod
 from collections.abc import Mapping
 from concurrent.futures import Executor
@@ -13,13 +14,13 @@ import pandas as pd
 
 from millwright.display import Shown
 from millwright.draws.simulated import Simulated
-from millwright.errors import Interrupted
+from millwright.errors import ArgumentError, Interrupted, StorageError, nearest
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
 from millwright.storage.place import check_new
 from millwright.studies.findings import Findings
-from millwright.studies.folder import StoredStudy, StudyFolder
+from millwright.studies.folder import StoredStudy, StudyFolder, ending_of, write_table
 from millwright.studies.sentences import bulleted
 from millwright.wording import visible
 
@@ -144,7 +145,8 @@ class Study(Shown):
 
         Returns
         -------
-        The folder: a sheet for each model, `NAME.toml`, and `data.csv`.
+        The folder: a sheet for each model, `NAME.toml`, and `data.csv` (`data.parquet` where
+        text such as labels `1` and `2` would come back from CSV as numbers).
 
         Raises
         ------
@@ -152,13 +154,24 @@ class Study(Shown):
             If a file exists, or cannot be written.
         """
         place = Path(folder)
-        files = [place / f"{name.replace(' ', '-')}.toml" for name in self.models]
-        for file in (*files, place / "data.csv"):
+        files = {name: place / f"{name.replace(' ', '-')}.toml" for name in self.models}
+        return self._written(files, {place / f"data{ending_of(self.data)}": self.data}, replace)
+
+    def _written(
+        self, sheets: Mapping[str, Path], tables: Mapping[Path, pd.DataFrame], replace: bool
+    ) -> Path:
+        """Write sheets and tables into one folder, if nothing is in the way."""
+        for file in (*sheets.values(), *tables):
             check_new(file, replace)
-        place.mkdir(parents=True, exist_ok=True)
-        for file, model in zip(files, self.models.values(), strict=True):
-            model.write(file, replace)
-        self.data.to_csv(place / "data.csv", index=False)
+        place = next(iter(tables)).parent
+        try:
+            place.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise StorageError(f"The folder {place} cannot be made: {error.strerror}.") from error
+        for name, file in sheets.items():
+            self.models[name].write(file, replace)
+        for file, table in tables.items():
+            write_table(table, file)
         return place
 
     def fit(
@@ -199,6 +212,7 @@ class Study(Shown):
         Interrupted
             On Ctrl-C; with `save` the study goes on by `mw.studies.resume`.
         """
+        _check_settings(settings)
         shared = {"seed": seed, **settings}
         folder = None
         if save is not None:
@@ -235,7 +249,7 @@ class Study(Shown):
                     raise
                 raise Interrupted(
                     f"The study was stopped while `{name}` was fitted; what is done is in "
-                    f"{folder.path}, and mw.studies.resume({str(folder.path)!r}) goes on.",
+                    f"{folder.path}, and {folder.going_on} goes on.",
                     stop.posterior,
                 ) from stop
         return self._found(posteriors, settings)
@@ -261,6 +275,24 @@ class Study(Shown):
             progress=progress,
             **settings,
         )
+
+
+def _check_settings(settings: Mapping[str, Any]) -> None:
+    """Refuse what is no setting of a fit, before a folder is begun.
+
+    Raises
+    ------
+    ArgumentError
+        Which names the nearest setting.
+    """
+    own = {"self", "data", "seed", "save", "replace", "resume", "workers", "progress", "missing"}
+    known = [name for name in inspect.signature(Model.fit).parameters if name not in own]
+    for name in settings:
+        if name not in known:
+            raise ArgumentError(
+                f"The fit of a study has no setting `{name}`.{nearest(name, known)} Settings: "
+                f"{', '.join(known)}."
+            )
 
 
 def _under(heading: str, lines: tuple[str, ...]) -> str:
