@@ -1,7 +1,10 @@
 """Studies of groups against quadrature, closed forms, and data that must be refused."""
 
 import functools
+import tempfile
 import unittest
+from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -10,6 +13,7 @@ from scipy import integrate, stats
 import millwright as mw
 from millwright.diagnostics.convergence import mean_error
 from millwright.errors import ArgumentError, DataError
+from millwright.sampling.compiling import compilations
 from millwright.studies.effect_evidence import TStatistic, log_factor, log_ratio, of_two_groups
 
 SACKS = mw.demo.load("sack_weights").frame
@@ -158,6 +162,39 @@ def two(values, labels):
 def sacks(**settings):
     columns = {"outcome": "weight", "group": "spout", **settings}
     return mw.studies.two_groups(SACKS, **columns)
+
+
+class QuickFits(unittest.TestCase):
+    def study(self, rows=24, **settings):
+        generator = np.random.default_rng(3)
+        table = {"x": generator.normal(10, 2, rows), "g": np.tile(["a", "b"], rows // 2)}
+        return mw.studies.two_groups(table, "x", "g", **settings)
+
+    def method(self, study, **settings):
+        found = study.fit(seed=1, progress=False, **settings)
+        return found.posterior.record.method["method"]
+
+    def test_data_of_another_length_compile_nothing(self):
+        self.assertEqual(self.method(self.study()), "fixed_length")
+        before = compilations()
+        self.assertEqual(self.method(self.study(rows=20)), "fixed_length")
+        self.assertEqual(compilations(), before)
+
+    def test_doubts_many_rows_and_settings_ask_the_usual_sampler(self):
+        self.assertEqual(self.method(self.study(rows=2000, family="normal")), "no_u_turn")
+        self.assertEqual(self.method(self.study(), target_acceptance=0.9), "no_u_turn")
+        with mock.patch("millwright.models.quick.doubtful", return_value=True):
+            self.assertEqual(self.method(self.study()), "no_u_turn")
+
+    def test_a_stored_quick_run_is_read_back(self):
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "study"
+            found = self.study().fit(seed=1, progress=False, save=place)
+            again = mw.studies.resume(place, progress=False)
+            np.testing.assert_array_equal(
+                again.posterior.draws.get("location"), found.posterior.draws.get("location")
+            )
+            self.assertEqual(again.posterior.record.method["method"], "fixed_length")
 
 
 class SingleAndPairs(unittest.TestCase):

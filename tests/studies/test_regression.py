@@ -363,6 +363,40 @@ class Reading(unittest.TestCase):
         with self.assertRaisesRegex(ArgumentError, "Ratios are of log"):
             found.coefficients("ratio")
 
+    def test_residuals_are_those_of_left_out_rows(self):
+        found = line()
+        table = found.residuals()
+        np.testing.assert_allclose(table["residual"], table["observed"] - table["expected"])
+        # Of a normal regression: the residual over its left-out standard error, by the hat matrix.
+        design = found.study.parts["regression"].design
+        x = np.column_stack([np.ones(N), design.standardised])
+        hat = np.einsum("ij,ji->i", x, np.linalg.pinv(x))
+        left_out = table["residual"] / (1 - hat)
+        noise = found.posterior.draws.get("noise").mean()
+        np.testing.assert_allclose(
+            table["score"], left_out / (noise * np.sqrt(1 + hat / (1 - hat))), atol=0.25
+        )
+        wild = TABLE.assign(sacks=TABLE["sacks"].where(TABLE.index != 6, 40))
+        counts = fitted("sacks ~ hours", data=wild, family="poisson", exposure="time", draws=500)
+        scores = counts.residuals()["score"]
+        self.assertEqual(scores.abs().idxmax(), 7)
+        self.assertGreater(scores[7], 3)
+        with self.assertRaisesRegex(ArgumentError, "labels"):
+            fitted("grade ~ hours", family="categorical", draws=50).residuals()
+
+    def test_residuals_of_censored_and_missing_outcomes_stay_empty(self):
+        top = TABLE["moisture"].median()
+        table = TABLE.assign(moisture=TABLE["moisture"].clip(upper=top))
+        found = fitted("moisture ~ hours", data=table, censored_high=top, draws=300)
+        residuals = found.residuals()
+        at_limit = table["moisture"].to_numpy() == top
+        np.testing.assert_array_equal(residuals["residual"].isna(), at_limit)
+        self.assertLess(abs(residuals["score"].mean()), 0.4)
+        table.loc[3, "moisture"] = np.nan
+        gaps = fitted("moisture ~ hours", data=table, missing="predict", draws=300).residuals()
+        self.assertTrue(np.isnan(gaps.loc[4, "score"]))
+        self.assertEqual(gaps["score"].isna().sum(), 1)
+
     def test_formulas_side_by_side(self):
         found = fitted(["moisture ~ hours", "moisture ~ hours + loft"], draws=400)
         self.assertEqual(found.answer[0], found.comparison().sentence)
@@ -407,6 +441,20 @@ class Reading(unittest.TestCase):
                     np.testing.assert_allclose(drawn, means.mean(axis=(0, 1)), atol=0.06)
                 for figure in ("coefficients", "effects"):
                     self.assertTrue(mw.plots.study(found, figure).axes)
+
+    def test_group_effects_label_by_label(self):
+        found = fitted("moisture ~ hours", per={"stone": "1 + hours"}, draws=300)
+        draws = found.posterior.draws.get("stone_effect")
+        table = found.group_effects("stone", "hours")
+        self.assertEqual(list(table.index), list("abcde"))
+        np.testing.assert_allclose(table["mean"], draws[..., 1].mean(axis=(0, 1)))
+        figure = mw.plots.study(found, "groups")
+        dots = [line for line in figure.axes[0].lines if line.get_marker() == "o"]
+        middles = np.median(draws[..., 0], axis=(0, 1))
+        np.testing.assert_allclose([line.get_xdata()[0] for line in dots], np.sort(middles)[::-1])
+        for arguments, message in ((("mill",), "no groups"), (("stone", "loft"), "no term")):
+            with self.assertRaisesRegex(ArgumentError, message):
+                found.group_effects(*arguments)
 
     def test_group_effects_and_a_scale_are_sampled(self):
         found = fitted(

@@ -20,11 +20,13 @@ __all__ = ["leave_one_out_pit"]
 
 
 def leave_one_out_pit(
-    draws: Draws, generator: np.random.Generator
+    draws: Draws, generator: np.random.Generator, ties: str = "half"
 ) -> tuple[tuple[tuple[str, int], ...], np.ndarray]:
     """Return outcome and row, and the share of its left-out prediction below each observation.
 
-    For a model that fits, the shares spread evenly over 0 to 1. Ties count half.
+    For a model that fits, the shares spread evenly over 0 to 1. Ties count half; or with
+    `ties="random"` a random share of them, the same for all draws of a row, which spreads the
+    shares of counts evenly too (Dunn and Smyth 1996, "Randomized quantile residuals").
 
     Raises
     ------
@@ -50,7 +52,8 @@ def leave_one_out_pit(
             gaps = draws.binding.arguments["gaps", part.name]
             seen, again = without_gaps(seen, gaps), without_gaps(again, gaps)
         # A vector has an entry for each of its labels, row after row.
-        columns.append(((again < seen) + 0.5 * (again == seen)).reshape(len(again), -1))
+        share = generator.random(seen.shape) if ties == "random" else 0.5
+        columns.append(((again < seen) + share * (again == seen)).reshape(len(again), -1))
     below = np.concatenate(columns, axis=1)
     rows: list[tuple[str, int]] = []
     found = np.empty(below.shape[1])

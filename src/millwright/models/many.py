@@ -26,7 +26,7 @@ from millwright.storage.own_files import write_whole
 from millwright.storage.sheet import sheet_text
 from millwright.wording import setting
 
-__all__ = ["RunsPlace", "fit_data_sets", "load_each"]
+__all__ = ["RunsPlace", "doubtful", "fit_data_sets", "load_each"]
 
 _INDEX = "data-sets.json"
 _FORMAT = 1
@@ -62,7 +62,7 @@ def fit_data_sets(
     def good(fits: Sequence[Fit]) -> list[bool]:
         posteriors = judged([replace(fit, sheet=sheet) for fit in fits])
         known.update({id(fit): one for fit, one in zip(fits, posteriors, strict=True)})
-        return [not _doubtful(one, plan.trial) for one in posteriors]
+        return [not doubtful(one, plan.trial) for one in posteriors]
 
     def keep(name: Any, fit: Fit) -> None:
         if place is not None:
@@ -98,7 +98,7 @@ def fit_data_sets(
     )
 
 
-def _doubtful(posterior: Posterior, trial: bool) -> bool:
+def doubtful(posterior: Posterior, trial: bool) -> bool:
     """Whether another sampler is to be tried; a trial's few draws are no reason for that."""
     weights = ("stop",) if trial else ("stop", "caution")
     findings = posterior.verdict.findings

@@ -42,7 +42,7 @@ def study(
         is asked), `pairs` (posterior of its numbers, pair by pair), `evidence` (over the width of
         the prior). Of proportions: `shares`. Of correlations: `scatter`, `matrix` of several
         pairs, `evidence`, `path` (as rows came in). Of regressions: `coefficients`, `effects` (on
-        the outcome's scale).
+        the outcome's scale), `groups` (effects label by label), `residuals`.
     size
         Width and height in inches.
     text

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -12,6 +13,8 @@ from matplotlib.figure import Figure
 from millwright.draws.intervals import interval, kind_words
 from millwright.errors import ArgumentError
 from millwright.plots.panels import Size
+from millwright.plots.study_group_effects import groups_figure
+from millwright.plots.study_residuals import residuals_figure
 from millwright.plots.style import (
     BLUE,
     CHAINS,
@@ -128,7 +131,9 @@ def effects_figure(found: RegressionFindings, size: Size | None, text: bool) -> 
             f"{found.question} Predictor by predictor",
             f"The {what} (median, band or bars: {words}), other predictors at their means or "
             "reference labels, group effects at 0. Dots: the rows of the data, which differ in "
-            "the other predictors too.",
+            "the other predictors too"
+            + "; dark: rows with the labels held." * (len(parts.design.levels) > 0)
+            + "." * (not parts.design.levels),
             text,
             about=found,
         )
@@ -194,12 +199,31 @@ def _dots(
         places += generator.uniform(-0.28, -0.08, len(places))
     else:
         places = raw.to_numpy(float)
-    axes.plot(places, outcome, "o", ms=3, color=INK, mew=0, alpha=0.35, zorder=0)
+    alike = _rows_as_held(column, parts, found.study.data)
+    for rows, alpha, floor in ((~alike, 0.15, 0), (alike, 0.5, 3)):
+        axes.plot(
+            places[rows], outcome[rows], "o", ms=3.5, color=INK, mew=0, alpha=alpha, zorder=floor
+        )
+
+
+def _rows_as_held(column: str, parts: RegressionParts, data: pd.DataFrame) -> np.ndarray:
+    """Say which rows have the labels at which other factors are held."""
+    alike = np.ones(len(data), dtype=bool)
+    for name, levels in parts.design.levels.items():
+        if name != column:
+            alike &= np.array([label_text(value) == levels[0] for value in data[name]])
+    return alike
 
 
 def figures(found: RegressionFindings) -> dict[str, Callable[[Size | None, bool], Figure]]:
     """Return what draws each figure of the study, the main one first."""
-    return {
-        "coefficients": lambda size, text: coefficients_figure(found, size, text),
-        "effects": lambda size, text: effects_figure(found, size, text),
+    parts = next(iter(found.study.parts.values()))
+    known: dict[str, Callable[[RegressionFindings, Size | None, bool], Figure]] = {
+        "coefficients": coefficients_figure,
+        "effects": effects_figure,
     }
+    if parts.groups:
+        known["groups"] = groups_figure
+    if not parts.labels:
+        known["residuals"] = residuals_figure
+    return {name: partial(draw, found) for name, draw in known.items()}

@@ -15,7 +15,6 @@ import numpy as np
 __all__ = ["Top", "climbs"]
 
 _MEMORY = 8
-_LANES = 16
 _LONGEST = 150
 _SURE = 1e-4
 _FLAT = 1e-6
@@ -47,6 +46,7 @@ def climbs(
     centre: np.ndarray,
     factor: np.ndarray,
     known: Callable[[np.ndarray, np.ndarray], np.ndarray],
+    together: int,
 ) -> Iterator[Top]:
     """Climb from one start after the other, several at a time; yield where each ended.
 
@@ -62,8 +62,10 @@ def climbs(
     known
         Which of some positions, with their values, lie in the basin of a peak that is known:
         climbs end there without being reported.
+    together
+        How many climbs at a time.
     """
-    lanes = _Lanes(downhill, centre, factor)
+    lanes = _Lanes(downhill, centre, factor, together)
     lanes.fill(starts)
     while len(lanes.z):
         lanes.step()
@@ -78,8 +80,11 @@ def climbs(
 class _Lanes:
     """The climbs under way; arrays have them as their first axis."""
 
-    def __init__(self, downhill: Heights, centre: np.ndarray, factor: np.ndarray) -> None:
+    def __init__(
+        self, downhill: Heights, centre: np.ndarray, factor: np.ndarray, together: int
+    ) -> None:
         self.downhill, self.centre, self.factor = downhill, centre, factor
+        self.together = together
         self._set(np.zeros((0, len(centre))))
 
     def _set(self, z: np.ndarray) -> None:
@@ -104,8 +109,8 @@ class _Lanes:
 
     def fill(self, starts: Iterator[np.ndarray]) -> None:
         """Let new climbs begin where there is room."""
-        while len(self.z) < _LANES:
-            new = [q for q, _ in zip(starts, range(_LANES - len(self.z)), strict=False)]
+        while len(self.z) < self.together:
+            new = [q for q, _ in zip(starts, range(self.together - len(self.z)), strict=False)]
             if not new:
                 return
             apart = np.stack(new) - self.centre

@@ -7,12 +7,11 @@ first function that is compiled: stored results are read without it.
 
 from __future__ import annotations
 
-import contextlib
 import functools
 import hashlib
 import platform
 import threading
-from collections.abc import Callable, Hashable, Iterator
+from collections.abc import Callable, Hashable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +26,9 @@ _FEW_NUMBERS = 2000
 """The compiler's emitters of fused loops take about as long again as all else. Without them the
 code is as fast for up to about so many numbers of data, and slower for more."""
 
-_lock = threading.RLock()
+_lock = threading.Lock()
+_making: dict[Hashable, threading.Lock] = {}
+"""One for each function, so that two threads compile two functions side by side."""
 _executables: dict[Hashable, Callable[..., Any]] = {}
 
 
@@ -60,10 +61,12 @@ def compiled(
     shapes = tuple((np.shape(leaf), np.dtype(leaf.dtype).str) for leaf in leaves)
     key = (function.__module__, function.__qualname__, static, structure, shapes)
     with _lock:
+        making = _making.setdefault(key, threading.Lock())
+    with making:
         if key not in _executables:
             options = _options(sum(map(np.size, jax.tree.leaves(arguments[-1]))))
             traced = jax.jit(functools.partial(function, static), compiler_options=options)
-            with _disk_cache():
+            with _disk_cache:
                 _executables[key] = traced.lower(*arguments).compile()
         return _executables[key]
 
@@ -94,32 +97,50 @@ def on_device(arguments: Any) -> Any:
     return jax.device_put(arguments)
 
 
-@contextlib.contextmanager
-def _disk_cache() -> Iterator[None]:
-    """Let JAX keep what is compiled inside on disk, unless the user has arranged that already.
+class _DiskCache:
+    """Lets JAX keep what is compiled inside on disk, unless the user has arranged that already.
 
-    The settings are put back afterwards: the rest of the user's process is not affected.
+    The settings are put back by the last thread that leaves: the rest of the user's process is not
+    affected.
     """
+
+    def __init__(self) -> None:
+        self.inside = 0
+        self.before: dict[str, Any] = {}
+
+    def __enter__(self) -> None:
+        import jax
+
+        with _lock:
+            self.inside += 1
+            own = getattr(jax.config, "jax_compilation_cache_dir", None) is not None
+            if self.inside > 1 or own:
+                return
+            settings = {
+                "jax_compilation_cache_dir": str(_cache_folder()),
+                "jax_persistent_cache_min_compile_time_secs": 0.0,
+            }
+            self.before = {name: getattr(jax.config, name) for name in settings}
+            _configure(settings)
+
+    def __exit__(self, *error: object) -> None:
+        with _lock:
+            self.inside -= 1
+            if not self.inside and self.before:
+                _configure(self.before)
+                self.before = {}
+
+
+def _configure(settings: Mapping[str, Any]) -> None:
     import jax
     from jax.experimental.compilation_cache import compilation_cache
 
-    if getattr(jax.config, "jax_compilation_cache_dir", None) is not None:
-        yield
-        return
-    settings = {
-        "jax_compilation_cache_dir": str(_cache_folder()),
-        "jax_persistent_cache_min_compile_time_secs": 0.0,
-    }
-    before = {name: getattr(jax.config, name) for name in settings}
     for name, value in settings.items():
         jax.config.update(name, value)
     compilation_cache.reset_cache()
-    try:
-        yield
-    finally:
-        for name, value in before.items():
-            jax.config.update(name, value)
-        compilation_cache.reset_cache()
+
+
+_disk_cache = _DiskCache()
 
 
 @functools.cache

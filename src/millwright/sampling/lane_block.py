@@ -18,12 +18,12 @@ from millwright.sampling.lane_tuples import LanePoint, LaneSettings
 from millwright.sampling.piece import STATISTICS
 from millwright.sampling.transitions import adapted
 
-__all__ = ["block_of_lanes", "lane_values"]
+__all__ = ["block_of_lanes"]
 
 _LARGEST_ENERGY_ERROR = 1000.0
 
 
-def lane_values(log_density: Callable[[Any, Any], Any], positions: Array, arguments: Any) -> Any:
+def _lane_values(log_density: Callable[[Any, Any], Any], positions: Array, arguments: Any) -> Any:
     """Return log densities (sets, chains) and gradients at positions (sets, chains, dimension)."""
     both = jax.value_and_grad(log_density)
     return jax.vmap(lambda q, given: jax.vmap(lambda one: both(one, given))(q))(
@@ -58,7 +58,7 @@ def block_of_lanes(
     """
 
     def heights(positions: Array) -> tuple[Array, Array]:
-        values, gradients = lane_values(log_density, positions, arguments)
+        values, gradients = _lane_values(log_density, positions, arguments)
         values = jnp.where(jnp.isnan(values), -jnp.inf, values)
         # In standardised coordinates.
         return values, jnp.einsum("sij,sci->scj", settings.scale, gradients)

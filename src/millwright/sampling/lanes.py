@@ -19,6 +19,7 @@ from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.lane_state import LaneState, StateNumbers, TrialNumbers
 from millwright.sampling.lane_tuples import LanePoint, LaneSettings
 from millwright.sampling.methods import FixedLength
+from millwright.sampling.mode import Slopes, slopes_of
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.start_points import spread_of, start_candidates
@@ -81,14 +82,14 @@ class Lanes:
             _SHORTEST, _LONGEST, settings.total + self.longest
         )
         self.arguments: Any = None
-        self.values: Callable[..., Any] | None = None
+        self.slopes: list[Slopes] = []
         self.block: Callable[..., Any] | None = None
 
     def prepare(self) -> None:
         """Compile."""
         import jax
 
-        from millwright.sampling.lane_block import block_of_lanes, lane_values
+        from millwright.sampling.lane_block import block_of_lanes
 
         every = [*self.targets, *[self.targets[-1]] * (self.sets - len(self.targets))]
         stacked = jax.tree.map(lambda *leaves: np.stack(leaves), *(t.arguments for t in every))
@@ -105,7 +106,7 @@ class Lanes:
             self.arguments,
         )
         key = self.targets[0].key
-        self.values = compiled(lane_values, key, (points, self.arguments))
+        self.slopes = [slopes_of(target) for target in self.targets]
         self.block = compiled(block_of_lanes, key, example)
 
     def _settings(
@@ -190,10 +191,8 @@ class Lanes:
 
     def _heights(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return natural gradients and log densities, in the order of a `LanePoint`."""
-        assert self.values is not None
-        values, gradients = self.values(self._filled(positions), self.arguments)
-        here = len(self.targets)
-        return np.array(gradients)[:here], np.array(values)[:here]
+        found = [of(at) for of, at in zip(self.slopes, positions, strict=True)]
+        return -np.stack([one[1] for one in found]), -np.stack([one[0] for one in found])
 
     def _filled(self, values: np.ndarray, axis: int = 0) -> np.ndarray:
         """Fill up the places that are left over with copies of the last target's numbers."""

@@ -154,23 +154,28 @@ def _downhill(target: TargetDensity) -> Callable[[np.ndarray], tuple[float, np.n
 
 
 _TOGETHER = 16
+_FEW_NUMBERS = 10_000
+"""Of data: with more, positions side by side would hold much memory at once."""
+
+Slopes = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
 
 
-def slopes_of(target: TargetDensity) -> Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]:
+def slopes_of(target: TargetDensity) -> Slopes:
     """Return a function of positions (n, dimension): negative log densities and gradients.
 
     Values are infinite, with a gradient of zero, where either is not finite.
     """
-    example = np.zeros((_TOGETHER, target.dimension))
+    together = 2 * _TOGETHER if _few(target.arguments) else _TOGETHER
+    example = np.zeros((together, target.dimension))
     slopes = compiled(_values_and_gradients, target.key, (example, target.arguments))
     arguments = on_device(target.arguments)
 
     def several(positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         values, gradients = np.empty(len(positions)), np.empty_like(positions)
-        for at in range(0, len(positions), _TOGETHER):
-            piece = positions[at : at + _TOGETHER]
+        for at in range(0, len(positions), together):
+            piece = positions[at : at + together]
             # One compiled function serves all: a short piece is filled up with its last row.
-            filled = np.concatenate([piece, np.repeat(piece[-1:], _TOGETHER - len(piece), 0)])
+            filled = np.concatenate([piece, np.repeat(piece[-1:], together - len(piece), 0)])
             found = slopes(filled, arguments)
             values[at : at + len(piece)] = -np.asarray(found[0])[: len(piece)]
             gradients[at : at + len(piece)] = -np.asarray(found[1])[: len(piece)]
@@ -181,14 +186,20 @@ def slopes_of(target: TargetDensity) -> Callable[[np.ndarray], tuple[np.ndarray,
     return several
 
 
+def _few(data: Any) -> bool:
+    import jax
+
+    return sum(map(np.size, jax.tree.leaves(data))) <= _FEW_NUMBERS
+
+
 def _values_and_gradients(
     log_density: Callable[[Any, Any], Any], positions: Any, data: Any
 ) -> Any:
-    """Return log densities and gradients one after the other; to be compiled."""
+    """Return log densities and gradients at each position; to be compiled."""
     import jax
 
-    # Not side by side: that would hold the intermediate arrays of all of them at once.
-    return jax.lax.map(jax.value_and_grad(lambda q: log_density(q, data)), positions)
+    both = jax.value_and_grad(lambda q: log_density(q, data))
+    return jax.vmap(both)(positions) if _few(data) else jax.lax.map(both, positions)
 
 
 def value_and_gradient(

@@ -41,6 +41,9 @@ _LARGEST_WITH_CURVATURE = 200
 _POINTS = 1000
 _MOST_PEAKS = 24
 _LEAST_ESS = 50.0
+_GRADIENTS_OF_A_CLIMB = 90
+"""More than a climb takes: those under way where the search is cut are lost."""
+_TOGETHER = (16, 32)
 # Of eight climbs four start from the prior, three around the first peak, one along a coordinate.
 _KINDS = ("prior", "around", "prior", "around", "prior", "around", "prior", "along")
 
@@ -147,6 +150,7 @@ class PeakSearch:
     def __init__(self, target: TargetDensity, seed: int, most: int) -> None:
         self.target = target
         self.most = most
+        self.together = int(np.clip(most // _GRADIENTS_OF_A_CLIMB, *_TOGETHER))
         self.generator = generator_of(seed, Stream.PEAKS)
         self.slopes = slopes_of(target)
         self.spent = 0
@@ -228,7 +232,7 @@ class PeakSearch:
         return np.sqrt(np.sum(end.factor**2, axis=1))
 
     def _climb(self, starts: Iterator[np.ndarray], centre: np.ndarray, factor: np.ndarray) -> None:
-        for top in climbs(self._downhill, starts, centre, factor, self._known):
+        for top in climbs(self._downhill, starts, centre, factor, self._known, self.together):
             self._settle(top)
 
     def _known(self, positions: np.ndarray, values: np.ndarray) -> np.ndarray:

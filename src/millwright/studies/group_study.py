@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -13,7 +15,9 @@ from millwright.draws.decision import region_ends
 from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ArgumentError
 from millwright.models.model import Model
+from millwright.models.quick import fit_small
 from millwright.posterior.posterior import Posterior
+from millwright.sampling.progress import Listener
 from millwright.studies.checks import check_number
 from millwright.studies.findings import Findings
 from millwright.studies.group_data import GroupData, group_table, pair_table, single_table
@@ -86,6 +90,17 @@ class GroupStudy(Study):
 
     def _sampled(self) -> tuple[str, ...]:
         return (self.main,)
+
+    def _fit_one(
+        self,
+        name: str,
+        save: Path | None,
+        settings: Mapping[str, Any],
+        workers: int | Executor | None,
+        progress: bool | Listener,
+    ) -> Posterior:
+        rows = self.data_of(name)
+        return fit_small(self.models[name], rows, save, settings, workers, progress)
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return GroupFindings(study=self, posteriors=posteriors, fit_settings=settings)

@@ -113,6 +113,15 @@ class RegressionDraws:
                 total += self._effects(group, groups, x)
         return total + offset
 
+    def group_effects(self, group: GroupTerms, term: str) -> dict[str, np.ndarray]:
+        """Return draws of a term's effects by label, (chains, draws) each."""
+        draws = self.posterior.draws
+        values = draws.get(group.effect)
+        if values.ndim == 4:
+            values = values[..., group.terms.index(term)]
+        labels = draws.binding.labels[_axis(self.posterior, group)]
+        return {str(label): values[:, :, at] for at, label in enumerate(labels)}
+
     def _effects(self, group: GroupTerms, frame: pd.DataFrame, x: np.ndarray) -> np.ndarray:
         """Return the effects of a set of groups in rows whose labels the fit has seen."""
         design = self.parts.design

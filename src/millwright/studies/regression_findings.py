@@ -298,6 +298,70 @@ class RegressionFindings(Findings):
             frame[formula] = [self._size(found[key]) if key in found else "" for key in names]
         return frame
 
+    def residuals(self, name: str | None = None) -> pd.DataFrame:
+        """Say how far each row lies from what the regression expects of it.
+
+        Parameters
+        ----------
+        name
+            Which regression, where there are several.
+
+        Returns
+        -------
+        One row a row of the data, from 1: `observed`; `expected`, the median of the expected
+        outcome with group effects; `residual`, their difference; and `score`, where the row
+        falls in its prediction from all other rows, on the scale of a standard normal (Dunn and
+        Smyth 1996): for a model that fits 95 % of the scores lie between -2 and 2, whatever the
+        family. Empty where the outcome is missing, residuals also where it stands at a limit of
+        censoring. Scores beyond 3.5 mean "outside all draws".
+
+        Raises
+        ------
+        ArgumentError
+            For outcomes that are labels, or a regression that is not there.
+        """
+        from millwright.studies.regression_residuals import residuals_of
+
+        return residuals_of(self._draws(name))
+
+    def group_effects(self, group: str, term: str = "1", name: str | None = None) -> pd.DataFrame:
+        """Summarise what each label of a set of groups adds, on the link's scale.
+
+        Parameters
+        ----------
+        group
+            The column, or columns joined by a colon, as in `per`.
+        term
+            `1` for the intercept, or a column whose slope varies; slopes are for one sd.
+        name
+            Which regression, where there are several.
+
+        Returns
+        -------
+        One row a label, columns as of `Posterior.table`.
+
+        Raises
+        ------
+        ArgumentError
+            For groups or terms that are not there.
+        """
+        from millwright.posterior.summaries import table_frame
+
+        made = self._draws(name)
+        known = {one.name: one for one in made.parts.groups}
+        if group not in known:
+            raise ArgumentError(
+                f"The regression has no groups {group!r}.{nearest(str(group), known)} It has: "
+                f"{', '.join(known) or 'none (see per=)'}."
+            )
+        terms = known[group].terms
+        if term not in terms:
+            raise ArgumentError(
+                f"The effects of `{group}` have no term {term!r}. They have: {', '.join(terms)}."
+            )
+        numbers = made.group_effects(known[group], term)
+        return table_frame(make_table(numbers, self.level, self.kind), "label")
+
     def effect(
         self,
         predictor: str,
