@@ -57,6 +57,12 @@ class WholeExamples(Prints):
             self.check("many_lofts.py", *words, arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 2)
 
+    def test_dressing_trials(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("moderate evidence", "less bran only", "Without each trial")
+            self.check("dressing_trials.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 3)
+
     def test_sack_weights(self):
         self.check("sack_weights.py", "`south` is higher than `north`", "=== pairs", "REJECT")
 

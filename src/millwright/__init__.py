@@ -56,6 +56,7 @@ if TYPE_CHECKING:
         Rejection as Rejection,
         Tempering as Tempering,
     )
+    from millwright.studies import effect_sizes as effect_sizes
 
     Constructor = Callable[..., Symbol]
     autoregressive: Constructor
@@ -162,7 +163,13 @@ _PLACES = {
     "Target": "millwright.models.target",
     "Tempering": "millwright.sampling.methods",
 }
-_MODULES = ("demo", "errors", "plots", "studies")
+_MODULES = {
+    "demo": "millwright.demo",
+    "effect_sizes": "millwright.studies.effect_sizes",
+    "errors": "millwright.errors",
+    "plots": "millwright.plots",
+    "studies": "millwright.studies",
+}
 _DISTRIBUTIONS = (
     "autoregressive",
     "bernoulli",
@@ -247,7 +254,7 @@ def __getattr__(name: str) -> Any:
     if name in _PLACES:
         value = getattr(importlib.import_module(_PLACES[name]), name)
     elif name in _MODULES:
-        value = importlib.import_module(f"millwright.{name}")
+        value = importlib.import_module(_MODULES[name])
     elif name in (*_DISTRIBUTIONS, *_MODIFIERS, *_KERNELS, *_FUNCTIONS):
         value = importlib.import_module("millwright.modelling.constructors").constructor(name)
     else:

@@ -13,7 +13,7 @@ from tests.cli.here import run_here
 class Studying(unittest.TestCase):
     def setUp(self):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        for name in ("yeasts", "sack_weights", "river_days"):
+        for name in ("yeasts", "sack_weights", "river_days", "dressing_trials"):
             mw.demo.load(name).frame.to_csv(self.folder / f"{name}.csv", index=False)
 
     def run_study(self, *arguments):
@@ -41,6 +41,26 @@ class Studying(unittest.TestCase):
         )
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("half_normal(3) per spout", (self.folder / "sheets/robust.toml").read_text())
+
+    def test_trials_are_put_together(self):
+        trials = ("meta-analysis", "dressing_trials.csv", "--estimate", "difference")
+        models = ("--prior", "random=0.5", "--prior", "null random=0.5")
+        priors = ("--effect", "normal(0, 0.5)", "--spread", "half_normal(0.3)", "--order", "year")
+        done = self.run_study(*trials, *models, *priors, "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        machine = json.loads(done.stdout)
+        made = mw.studies.meta_analysis(
+            mw.demo.load("dressing_trials").frame,
+            "difference",
+            effect="normal(0, 0.5)",
+            spread="half_normal(0.3)",
+            prior={"random": 0.5, "null random": 0.5},
+        ).fit()
+        self.assertEqual(machine["bayes_factors"], [one.record for one in made.factors])
+        wrong = self.run_study(*trials, "--prior", "effect=normal(0, 1)")
+        self.assertIn("--effect and --spread", wrong.stderr)
+        offered = run_here("new", "dressing_trials.csv", cwd=self.folder)
+        self.assertIn("meta-analysis", offered.stdout + offered.stderr)
 
     def test_a_stored_study_is_told_and_reported_again(self):
         pair = ("river_days.csv", "--first", "rain", "--second", "level", "--save", "river")

@@ -29,6 +29,9 @@ def made():
         ),
         "correlation": mw.studies.correlation(days, "location", "row"),
         "regression": mw.studies.regression("power ~ location + row", days, rope=(-0.1, 0.1)),
+        "meta_analysis": mw.studies.meta_analysis(
+            LOAD("dressing_trials").frame.rename(columns={"difference": "effect"}), "effect"
+        ),
     }
 
 

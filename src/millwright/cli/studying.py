@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["study"]
 
-_NAMES = "one-group, two-groups, paired, proportions, correlation or regression"
+_NAMES = "one-group, two-groups, paired, proportions, correlation, regression or meta-analysis"
 _REGIONS = ("rope", "effect_rope")
 
 
@@ -50,7 +50,11 @@ def study(
         float | None, typer.Option(help="Outcomes at or above were not told apart.")
     ] = None,
     scale: Annotated[
-        str | None, typer.Option(help="Formula of a regression's noise: '~ loft'.")
+        str | None,
+        typer.Option(
+            help="Formula of a regression's noise: '~ loft'; of a meta-analysis the scale of "
+            "the estimates, such as 'log odds ratio'."
+        ),
     ] = None,
     exposure: Annotated[str | None, typer.Option(help="Column of exposures of counts.")] = None,
     offset: Annotated[
@@ -82,10 +86,27 @@ def study(
     effect_rope: Annotated[
         str | None, typer.Option(help="That of the standardised effect; 'none' for none.")
     ] = None,
-    effect: Annotated[str | None, typer.Option(help="Prior of the standardised effect.")] = None,
+    effect: Annotated[str | None, typer.Option(help="Prior of the effect.")] = None,
+    spread: Annotated[str | None, typer.Option(help="Prior of the spread between trials.")] = None,
+    null: Annotated[
+        str | None, typer.Option(help="A narrow prior that stands for no effect.")
+    ] = None,
+    unit: Annotated[float | None, typer.Option(help="How large a large effect is.")] = None,
+    estimate: Annotated[str | None, typer.Option(help="Column of the trials' estimates.")] = None,
+    standard_error: Annotated[
+        str | None, typer.Option(help="Column of their standard errors.")
+    ] = None,
+    label: Annotated[str | None, typer.Option(help="Column of the trials' names.")] = None,
+    order: Annotated[
+        str | None, typer.Option(help="Column by which trials came in, such as a year.")
+    ] = None,
+    size: Annotated[str | None, typer.Option(help="Column of the trials' sizes.")] = None,
     prior: Annotated[
         list[str] | None,
-        typer.Option(help="A prior: NAME='normal(0, 1)', of a share LABEL='...'; repeatable."),
+        typer.Option(
+            help="A prior: NAME='normal(0, 1)', of a share LABEL='...', of a meta-analysis' model "
+            "MODEL=PROBABILITY; repeatable."
+        ),
     ] = None,
     same: Annotated[str | None, typer.Option(help="Prior of one share for all groups.")] = None,
     overdispersion: Annotated[
@@ -156,6 +177,14 @@ def study(
         "rope": rope,
         "effect_rope": effect_rope,
         "effect": effect,
+        "spread": spread,
+        "null": null,
+        "unit": unit,
+        "estimate": estimate,
+        "standard_error": standard_error,
+        "label": label,
+        "order": order,
+        "size": size,
         "same": same,
         "overdispersion": overdispersion,
         "concentration": concentration,
@@ -251,11 +280,23 @@ def _priors(key: str, texts: Sequence[str], known: Mapping[str, Any]) -> dict[st
         return {}
     if "priors" in known:
         return {"priors": found}
+    if key == "meta_analysis":
+        return {"prior": {name: _probability(name, text) for name, text in found.items()}}
     if "prior" in known:
         return {"prior": found["share"] if list(found) == ["share"] else found}
     raise ArgumentError(
         f"The prior of a {key.replace('_', ' ')} is stated by --width and --direction."
     )
+
+
+def _probability(name: str, text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        raise ArgumentError(
+            f"--prior of a meta-analysis is the probability of a model, such as random=0.25, not "
+            f"{name}={text}; priors are stated by --effect and --spread."
+        ) from None
 
 
 def _pairs(option: str, texts: Sequence[str]) -> dict[str, str]:

@@ -13,6 +13,7 @@ from millwright.demo.truth import (
     DRYING_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
+    TRIALS_TRUTH,
     YEASTS_TRUTH,
 )
 from millwright.errors import ArgumentError, nearest
@@ -65,6 +66,11 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "Rain (mm), level of the river the day after (cm) and power of the wheel (kW) on 30 days; "
         "the truth is the correlation of log rain and level",
         RIVER_TRUTH,
+    ),
+    "dressing_trials": (
+        "Trials of a new way of dressing stones at nine mills: bran left in the flour, as a "
+        "standardised difference (new minus old), with its standard error",
+        TRIALS_TRUTH,
     ),
 }
 

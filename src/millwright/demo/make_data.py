@@ -12,10 +12,18 @@ from millwright.demo.truth import (
     DRYING_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
+    TRIALS_TRUTH,
     YEASTS_TRUTH,
 )
 
-__all__ = ["dressed_stones", "drying_loft", "river_days", "sack_weights", "yeasts"]
+__all__ = [
+    "dressed_stones",
+    "dressing_trials",
+    "drying_loft",
+    "river_days",
+    "sack_weights",
+    "yeasts",
+]
 
 FOLDER = Path(__file__).parent / "data"
 
@@ -89,9 +97,31 @@ def river_days() -> pd.DataFrame:
     )
 
 
+def dressing_trials() -> pd.DataFrame:
+    """Trials at nine mills of a new way of dressing stones: bran left in the flour, new - old."""
+    generator = np.random.default_rng(1923)
+    mills = ["Hollin Bridge", "Weir End", "Upper Ford", "Stone Row", "Old Barn", "Market"]
+    mills += ["Quay", "Two Oaks", "Long Lane"]
+    sacks = 2 * generator.integers(12, 70, len(mills))
+    error = np.sqrt(4 / sacks)
+    own = generator.normal(TRIALS_TRUTH["effect"], TRIALS_TRUTH["spread"], len(mills))
+    return pd.DataFrame(
+        {
+            "mill": mills,
+            "year": np.arange(1914, 1914 + len(mills)),
+            "sacks": sacks,
+            "difference": np.round(own + error * generator.standard_normal(len(mills)), 2),
+            "standard_error": np.round(error, 3),
+        }
+    )
+
+
+_ALL = (drying_loft, yeasts, sack_weights, dressed_stones, river_days, dressing_trials)
+
+
 def main() -> None:
     """Write all data sets into the package."""
-    for make in (drying_loft, yeasts, sack_weights, dressed_stones, river_days):
+    for make in _ALL:
         make().to_csv(FOLDER / f"{make.__name__}.csv", index=False)
 
 

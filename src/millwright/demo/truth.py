@@ -1,6 +1,13 @@
 """The values that the demo data were made from."""
 
-__all__ = ["DRESSED_TRUTH", "DRYING_TRUTH", "RIVER_TRUTH", "SACKS_TRUTH", "YEASTS_TRUTH"]
+__all__ = [
+    "DRESSED_TRUTH",
+    "DRYING_TRUTH",
+    "RIVER_TRUTH",
+    "SACKS_TRUTH",
+    "TRIALS_TRUTH",
+    "YEASTS_TRUTH",
+]
 
 DRYING_TRUTH = {"start": 18.4, "drying": -0.55, "noise": 0.35}
 YEASTS_TRUTH = {"share[brewer]": 0.10, "share[wild]": 0.16}
@@ -12,3 +19,4 @@ SACKS_TRUTH = {
 }
 DRESSED_TRUTH = {"location": 5.0, "scale": 4.0}
 RIVER_TRUTH = {"rho": 0.6}
+TRIALS_TRUTH = {"effect": -0.3, "spread": 0.15}

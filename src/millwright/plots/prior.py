@@ -21,10 +21,12 @@ from millwright.plots.choose import check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, panel_grid, panels_for, single_panel
 from millwright.plots.style import BLUE, GREY, INK, YELLOW, bare, finish, mark, styled, tint
 from millwright.posterior.posterior import Posterior
+from millwright.studies.study import Study
 
 __all__ = ["prior_data", "prior_densities", "prior_posterior"]
 
 _MOST = 12
+_FOR_SHAPES = 2000
 
 
 def prior_posterior(
@@ -141,7 +143,7 @@ def _both(
 
 
 def prior_densities(
-    simulated: Simulated,
+    simulated: Simulated | Study,
     names: str | Sequence[str] | None = None,
     *,
     size: Size | None = None,
@@ -152,7 +154,7 @@ def prior_densities(
     Parameters
     ----------
     simulated
-        Result of `model.simulate(data)`.
+        Result of `model.simulate(data)`; or a ready-made study, of whose main model it is.
     names
         Quantities to show; at most 12 single numbers.
     size
@@ -172,6 +174,8 @@ def prior_densities(
     UnknownLabelError
         For a quantity that is not there.
     """
+    if isinstance(simulated, Study):
+        simulated = next(iter(simulated.simulate(draws=_FOR_SHAPES).values()))
     check_simulated(simulated)
     single = chosen_numbers(simulated.draws, names)
     if not 0 < len(single) <= _MOST:

@@ -20,6 +20,7 @@ _FIGURES = {
     "proportions": "millwright.plots.study_proportions",
     "correlation": "millwright.plots.study_correlation",
     "regression": "millwright.plots.study_regression",
+    "meta_analysis": "millwright.plots.study_meta",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 
@@ -42,7 +43,8 @@ def study(
         is asked), `pairs` (posterior of its numbers, pair by pair), `evidence` (over the width of
         the prior). Of proportions: `shares`. Of correlations: `scatter`, `matrix` of several
         pairs, `evidence`, `path` (as rows came in). Of regressions: `coefficients`, `effects` (on
-        the outcome's scale), `groups` (effects label by label), `residuals`.
+        the outcome's scale), `groups` (label by label), `residuals`. Of meta-analyses: `forest`,
+        `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`.
     size
         Width and height in inches.
     text

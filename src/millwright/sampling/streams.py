@@ -37,6 +37,8 @@ class Stream(IntEnum):
     WEIGHTS = 19
     FOLDS = 20
     EXACT = 21
+    AVERAGE = 22
+    TRIALS = 23
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

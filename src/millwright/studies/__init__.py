@@ -18,6 +18,7 @@ if TYPE_CHECKING:
         paired as paired,
         two_groups as two_groups,
     )
+    from millwright.studies.meta_study import meta_analysis as meta_analysis
     from millwright.studies.proportion_study import proportions as proportions
     from millwright.studies.regression_study import regression as regression
     from millwright.studies.stored import load as load, resume as resume

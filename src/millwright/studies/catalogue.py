@@ -24,6 +24,7 @@ PLACES = {
     "proportions": "millwright.studies.proportion_study",
     "correlation": "millwright.studies.correlation_study",
     "regression": "millwright.studies.regression_study",
+    "meta_analysis": "millwright.studies.meta_study",
 }
 """The module of each study, by its name."""
 
@@ -32,12 +33,15 @@ REBUILT_BY = {
     "proportions": "millwright.studies.proportion_study",
     "correlation": "millwright.studies.correlation_study",
     "regression": "millwright.studies.regression_study",
+    "meta_analysis": "millwright.studies.meta_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 
 _MOST_LABELS = 10
 _YES_NO = ({"yes", "no"}, {"true", "false"}, {"0", "1"})
 _MOST = 4
+_ERRORS = ("standard_error", "std_error", "se")
+_ESTIMATES = ("estimate", "effect", "difference", "log_odds_ratio", "log_risk_ratio")
 
 
 @dataclass(frozen=True)
@@ -54,6 +58,11 @@ def offers(frame: pd.DataFrame) -> list[Offer]:
     groups = [c for c in map(str, frame.columns) if _labels(frame[c])]
     answers = [c for c in map(str, frame.columns) if _yes_no(frame[c])]
     found: list[Offer] = []
+    error = next((c for c in numbers if c.lower().replace(" ", "_") in _ERRORS), None)
+    if error is not None and len(numbers) > 1 and (frame[error].dropna() > 0).all():
+        rest = [c for c in numbers if c != error]
+        named = next((c for c in rest if c.lower() in _ESTIMATES), rest[-1])
+        found.append(Offer("meta_analysis", {"estimate": named, "standard_error": error}))
     counts = _successes(frame, numbers)
     if counts and groups:
         won, tried = counts

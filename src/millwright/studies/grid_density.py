@@ -1,0 +1,96 @@
+"""A density of one number that is known on a grid: its integral, quantiles and intervals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from scipy.integrate import cumulative_simpson
+from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
+
+from millwright.draws.intervals import IntervalKind
+
+__all__ = ["GridDensity"]
+
+_PER_PIECE = 25
+_FINEST = 1e11
+_STARTS = 2001
+
+
+@dataclass(frozen=True, kw_only=True)
+class GridDensity:
+    """A density that is smooth between edges.
+
+    Attributes
+    ----------
+    log_density
+        Function of places (n,) to log densities, up to one constant.
+    edges
+        Ends of the range and of the pieces in between, ascending.
+    """
+
+    log_density: Callable[[np.ndarray], np.ndarray] = field(repr=False)
+    edges: np.ndarray
+
+    @cached_property
+    def grid(self) -> np.ndarray:
+        """Places, shape (places,): each piece cut into equal steps."""
+        steps = np.linspace(0, 1, _PER_PIECE)[:-1]
+        pieces = self.edges[:-1, None] + np.diff(self.edges)[:, None] * steps
+        return np.append(pieces.ravel(), self.edges[-1])
+
+    @cached_property
+    def _values(self) -> tuple[np.ndarray, float]:
+        """Densities on the grid relative to the highest, and the log of that."""
+        logs = self.log_density(self.grid)
+        logs = np.where(np.isnan(logs), -np.inf, logs)
+        top = float(logs[np.isfinite(logs)].max())
+        return np.where(np.isfinite(logs), np.exp(logs - top), 0.0), top
+
+    @cached_property
+    def _cumulated(self) -> tuple[np.ndarray, float]:
+        values, top = self._values
+        every = np.zeros(len(values))
+        # Piece by piece, since the step changes at the edges.
+        for at in range(0, len(values) - 1, _PER_PIECE - 1):
+            part = slice(at, at + _PER_PIECE)
+            sums = cumulative_simpson(values[part], x=self.grid[part], initial=0)
+            every[part] = every[at] + sums
+        return every / every[-1], top + float(np.log(every[-1]))
+
+    @property
+    def log_integral(self) -> float:
+        """Logarithm of the integral over the range."""
+        return self._cumulated[1]
+
+    @property
+    def densities(self) -> np.ndarray:
+        """Normalised densities on the grid."""
+        values, top = self._values
+        return values * np.exp(top - self.log_integral)
+
+    def quantile(self, shares: np.ndarray) -> np.ndarray:
+        """Return quantiles at shares between 0 and 1."""
+        cumulated = np.clip(self._cumulated[0], 0, 1)
+        # Points closer than rounding have no order, and an inverse no slope there.
+        _, kept = np.unique(np.floor(cumulated * _FINEST), return_index=True)
+        inverse = PchipInterpolator(cumulated[kept], self.grid[kept])
+        return np.asarray(inverse(np.clip(shares, cumulated[kept][0], cumulated[kept][-1])))
+
+    def below(self, value: float) -> float:
+        """Return the probability below a value."""
+        at = float(np.clip(value, self.grid[0], self.grid[-1]))
+        found = CubicHermiteSpline(self.grid, self._cumulated[0], self.densities)(at)
+        return float(np.clip(found, 0, 1))
+
+    def interval(self, level: float, kind: IntervalKind) -> tuple[float, float]:
+        """Return the ends of a credible interval."""
+        if kind == "central":
+            low, high = self.quantile(np.array([(1 - level) / 2, (1 + level) / 2]))
+            return float(low), float(high)
+        start = np.linspace(0, 1 - level, _STARTS)
+        lows, highs = self.quantile(start), self.quantile(start + level)
+        at = int(np.argmin(highs - lows))
+        return float(lows[at]), float(highs[at])

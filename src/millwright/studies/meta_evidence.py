@@ -1,0 +1,36 @@
+"""Probabilities of models from their evidences."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+import numpy as np
+from scipy.special import logsumexp
+
+__all__ = ["inclusion_of", "posterior_shares"]
+
+
+def posterior_shares(logs: Mapping[str, float], prior: Mapping[str, float]) -> dict[str, float]:
+    """Return the posterior probability of each model from log evidences and prior ones."""
+    with np.errstate(divide="ignore"):
+        terms = np.array([logs[name] + np.log(prior[name]) for name in logs])
+    shares = np.exp(terms - logsumexp(terms))
+    return dict(zip(logs, (float(one) for one in shares), strict=True))
+
+
+def inclusion_of(
+    within: Collection[str], logs: Mapping[str, float], prior: Mapping[str, float]
+) -> float:
+    """Return the log Bayes factor of some models over all others, each side by its priors.
+
+    Not a number where one side has no prior probability.
+    """
+    sides = []
+    for inside in (True, False):
+        names = [name for name in logs if (name in within) == inside and prior[name] > 0]
+        if not names:
+            return float("nan")
+        weights = np.array([prior[name] for name in names])
+        values = np.array([logs[name] for name in names])
+        sides.append(float(logsumexp(values, b=weights / weights.sum())))
+    return sides[0] - sides[1]
