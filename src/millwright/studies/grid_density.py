@@ -12,9 +12,8 @@ from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 
 from millwright.draws.intervals import IntervalKind
 
-__all__ = ["GridDensity"]
+__all__ = ["GridDensity", "interval_of"]
 
-_PER_PIECE = 25
 _FINEST = 1e11
 _STARTS = 2001
 
@@ -29,15 +28,18 @@ class GridDensity:
         Function of places (n,) to log densities, up to one constant.
     edges
         Ends of the range and of the pieces in between, ascending.
+    per_piece
+        Places in each piece, its ends among them; odd.
     """
 
     log_density: Callable[[np.ndarray], np.ndarray] = field(repr=False)
     edges: np.ndarray
+    per_piece: int = 25
 
     @cached_property
     def grid(self) -> np.ndarray:
         """Places, shape (places,): each piece cut into equal steps."""
-        steps = np.linspace(0, 1, _PER_PIECE)[:-1]
+        steps = np.linspace(0, 1, self.per_piece)[:-1]
         pieces = self.edges[:-1, None] + np.diff(self.edges)[:, None] * steps
         return np.append(pieces.ravel(), self.edges[-1])
 
@@ -54,8 +56,8 @@ class GridDensity:
         values, top = self._values
         every = np.zeros(len(values))
         # Piece by piece, since the step changes at the edges.
-        for at in range(0, len(values) - 1, _PER_PIECE - 1):
-            part = slice(at, at + _PER_PIECE)
+        for at in range(0, len(values) - 1, self.per_piece - 1):
+            part = slice(at, at + self.per_piece)
             sums = cumulative_simpson(values[part], x=self.grid[part], initial=0)
             every[part] = every[at] + sums
         return every / every[-1], top + float(np.log(every[-1]))
@@ -87,10 +89,17 @@ class GridDensity:
 
     def interval(self, level: float, kind: IntervalKind) -> tuple[float, float]:
         """Return the ends of a credible interval."""
-        if kind == "central":
-            low, high = self.quantile(np.array([(1 - level) / 2, (1 + level) / 2]))
-            return float(low), float(high)
-        start = np.linspace(0, 1 - level, _STARTS)
-        lows, highs = self.quantile(start), self.quantile(start + level)
-        at = int(np.argmin(highs - lows))
-        return float(lows[at]), float(highs[at])
+        return interval_of(self.quantile, level, kind)
+
+
+def interval_of(
+    quantile: Callable[[np.ndarray], np.ndarray], level: float, kind: IntervalKind
+) -> tuple[float, float]:
+    """Return the ends of a credible interval from quantiles, the shortest for `hdi`."""
+    if kind == "central":
+        low, high = quantile(np.array([(1 - level) / 2, (1 + level) / 2]))
+        return float(low), float(high)
+    start = np.linspace(0, 1 - level, _STARTS)
+    lows, highs = quantile(start), quantile(start + level)
+    at = int(np.argmin(highs - lows))
+    return float(lows[at]), float(highs[at])

@@ -17,18 +17,16 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.integrate import cumulative_simpson
-from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 from scipy.special import betainc, betaln, hyp2f1
 
 from millwright.draws.intervals import IntervalKind
+from millwright.studies.grid_density import GridDensity, interval_of
 
 __all__ = ["RhoPosterior", "RhoPrior", "SampleCorrelation", "sample_correlation"]
 
 _SPREADS = np.array([-60, -20, -9, -6, -4, -2.5, -1, 0, 1, 2.5, 4, 6, 9, 20, 60])
 _FARTHEST = 30.0
 _PER_PIECE = 201
-_FINEST = 1e11
 
 
 @dataclass(frozen=True)
@@ -102,7 +100,17 @@ class RhoPosterior:
     prior: RhoPrior
 
     @cached_property
-    def _grid(self) -> np.ndarray:
+    def _of_z(self) -> GridDensity:
+        """The posterior of z = atanh(rho), up to likelihood and prior at no correlation."""
+
+        def log_density(z: np.ndarray) -> np.ndarray:
+            jacobian = -2 * _log_cosh(z)
+            return log_likelihood(self.found, z) + self.prior.log_density(z) + jacobian
+
+        return GridDensity(log_density=log_density, edges=self._edges, per_piece=_PER_PIECE)
+
+    @property
+    def _edges(self) -> np.ndarray:
         r = np.clip(self.found.r, -1 + 1e-15, 1 - 1e-15)
         middle = float(0.5 * np.log(self.found.above_minus_one / self.found.below_one))
         spread = 1 / np.sqrt(max(self.found.n - 2, 1))
@@ -112,51 +120,22 @@ class RhoPosterior:
         low, high = max(low, -most), min(high, most)
         # Around the data, around no correlation, and wide.
         corners = np.concatenate([middle + spread * _SPREADS, spread * _SPREADS, _SPREADS / 2])
-        edges = np.unique(
+        return np.unique(
             np.concatenate([[low, high], corners[(corners > low) & (corners < high)]])
         )
-        steps = np.linspace(0, 1, _PER_PIECE)
-        pieces = edges[:-1, None] + np.diff(edges)[:, None] * steps[:-1]
-        return np.append(pieces.ravel(), edges[-1])
-
-    @cached_property
-    def _log_values(self) -> np.ndarray:
-        """Log of likelihood, prior and d rho / d z on the grid."""
-        z = self._grid
-        jacobian = -2 * _log_cosh(z)
-        return log_likelihood(self.found, z) + self.prior.log_density(z) + jacobian
-
-    @cached_property
-    def _cumulated(self) -> tuple[np.ndarray, float]:
-        top = float(self._log_values.max())
-        values = np.exp(self._log_values - top)
-        every = np.zeros(len(values))
-        # Piece by piece, since the step changes at the corners.
-        for at in range(0, len(values) - 1, _PER_PIECE - 1):
-            part = slice(at, at + _PER_PIECE)
-            sums = cumulative_simpson(values[part], x=self._grid[part], initial=0)
-            every[at : at + _PER_PIECE] = every[at] + sums
-        return every / every[-1], top + float(np.log(every[-1]))
 
     @property
     def log_factor(self) -> float:
         """Log Bayes factor of this prior over no correlation."""
-        return self._cumulated[1]
+        return self._of_z.log_integral
 
     def quantile(self, shares: np.ndarray) -> np.ndarray:
         """Return quantiles of rho."""
-        cumulated = np.clip(self._cumulated[0], 0, 1)
-        # Points closer than rounding have no order, and an inverse no slope there.
-        _, kept = np.unique(np.floor(cumulated * _FINEST), return_index=True)
-        inverse = PchipInterpolator(cumulated[kept], self._grid[kept])
-        return np.tanh(inverse(np.clip(shares, cumulated[kept][0], cumulated[kept][-1])))
+        return np.tanh(self._of_z.quantile(shares))
 
     def below(self, rho: float) -> float:
         """Return the probability that the correlation is below a value."""
-        at = float(np.clip(np.arctanh(np.clip(rho, -1, 1)), self._grid[0], self._grid[-1]))
-        cumulated, whole = self._cumulated
-        slopes = np.exp(self._log_values - whole)
-        return float(np.clip(CubicHermiteSpline(self._grid, cumulated, slopes)(at), 0, 1))
+        return self._of_z.below(float(np.arctanh(np.clip(rho, -1 + 1e-16, 1 - 1e-16))))
 
     def density(self, rho: np.ndarray) -> np.ndarray:
         """Return the posterior density of rho at values between -1 and 1."""
@@ -167,10 +146,4 @@ class RhoPosterior:
 
     def interval(self, level: float, kind: IntervalKind) -> tuple[float, float]:
         """Return the ends of a credible interval."""
-        if kind == "central":
-            low, high = self.quantile(np.array([(1 - level) / 2, (1 + level) / 2]))
-            return float(low), float(high)
-        start = np.linspace(0, 1 - level, 2001)
-        lows, highs = self.quantile(start), self.quantile(start + level)
-        at = int(np.argmin(highs - lows))
-        return float(lows[at]), float(highs[at])
+        return interval_of(self.quantile, level, kind)
