@@ -14,6 +14,8 @@ from millwright import effect_sizes
 from millwright.diagnostics.convergence import mean_error
 from millwright.errors import ArgumentError, DataError, LanguageError, ModelError
 from millwright.studies.grid_density import GridDensity
+from millwright.studies.meta_further import Lattice, factors_along
+from millwright.studies.meta_models import KINDS
 
 TRIALS = mw.demo.load("dressing_trials").frame
 Y, S = (TRIALS[name].to_numpy() for name in ("difference", "standard_error"))
@@ -195,6 +197,44 @@ class Exact(unittest.TestCase):
         np.testing.assert_allclose(
             density.interval(0.9, "hdi"), density.interval(0.9, "central"), atol=2e-3
         )
+
+
+class Further(unittest.TestCase):
+    def test_paths_are_those_of_studies_with_the_new_trials(self):
+        new = np.array([[0.1, -0.5, -0.2]])
+        errors = np.full(3, 0.2)
+        evidences = {kind: Lattice(found(), kind).along(new, errors) for kind in KINDS}
+        path = factors_along(evidences, found().study.model_priors)[0]
+        for n in range(4):
+            more = {"mill": [f"new {k}" for k in range(n)], "difference": new[0, :n]}
+            table = pd.concat([TRIALS, pd.DataFrame({**more, "standard_error": errors[:n]})])
+            exact = mw.studies.meta_analysis(table, "difference").fit(seed=1, draws=100)
+            value = exact.inclusion()["log Bayes factor"]["effect"]
+            self.assertAlmostEqual(path[n], value, 6)
+
+    def test_shares_figure_and_what_is_refused(self):
+        made = found().further_trials(0.2, trials=6, replications=60, seed=2)
+        table = made.table()
+        self.assertEqual(len(table), 14)
+        ends = table.xs(("an effect", 6))
+        logs = made.log_factors["an effect"][:, -1]
+        self.assertAlmostEqual(ends["conclusive"], (logs >= np.log(10)).mean())
+        self.assertGreater(np.median(logs), made.log_factors["no effect"][:, -1].mean())
+        self.assertIn("5.23", str(made))
+        line = mw.plots.further_trials(made).axes[0].lines[-4]
+        np.testing.assert_allclose(line.get_ydata(), table.xs("an effect")["log BF, 50 %"])
+        one_side = study(prior={"random": 1}).fit(seed=1)
+        for call, words in (
+            (lambda: found().further_trials(-1), "above 0"),
+            (lambda: found().further_trials("x"), "above 0"),
+            (lambda: found().further_trials([0.1, 0.2], trials=3), "2 standard errors"),
+            (lambda: found().further_trials(0.1, trials=0), "whole number"),
+            (lambda: found().further_trials(0.1, threshold=1), "above 1"),
+            (lambda: one_side.further_trials(0.1), "one side only"),
+            (lambda: mw.plots.further_trials(3), "further_trials"),
+        ):
+            with self.assertRaisesRegex(ArgumentError, words):
+                call()
 
 
 class Told(unittest.TestCase):

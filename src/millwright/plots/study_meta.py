@@ -39,6 +39,7 @@ __all__ = ["figures"]
 _MOST_TRIALS = 40
 _SMALLEST, _LARGEST = 18.0, 220.0
 _HILL = 0.8
+_DIFFER, _SAME = "effect, if\ntrials differ", "effect, if the\nsame in all trials"
 _SHOWN = 0.995
 
 
@@ -103,9 +104,9 @@ def _sums(found: MetaFindings) -> list[tuple[str, np.ndarray, str]]:
     """Return what the trials say together: name, draws, colour."""
     numbers = found.numbers
     return [
-        ("trials differ", numbers["effect"].reshape(-1), BLUE),
-        ("same in all trials", numbers["effect, common to all"].reshape(-1), PURPLE),
-        ("next trial", numbers["next trial"].reshape(-1), YELLOW),
+        (_DIFFER, numbers["effect"].reshape(-1), BLUE),
+        (_SAME, numbers["effect, common to all"].reshape(-1), PURPLE),
+        ("a next trial's\nown effect", numbers["next trial"].reshape(-1), YELLOW),
     ]
 
 
@@ -128,8 +129,8 @@ def _hill(
 ) -> None:
     """Draw a density that stands on its row."""
     exact = {
-        "trials differ": found.study.exact["random"],
-        "same in all trials": found.study.exact["common"],
+        _DIFFER: found.study.exact["random"],
+        _SAME: found.study.exact["common"],
     }
     if name in exact:
         curve = exact[name].of_effect
@@ -141,7 +142,7 @@ def _hill(
         low, high = interval(values, found.level, found.kind)
         ends = float(low), float(high)
         middle = float(np.median(values))
-    inside = y > 1e-3 * y.max()
+    inside = y > 0.01 * y.max()
     x, y = x[inside], y[inside]
     top = place - _HILL * y / y.max()
     axes.fill_between(x, place, top, color=tint(colour, 0.35), lw=0, zorder=2)

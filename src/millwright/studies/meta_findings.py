@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_whole
 from millwright.diagnostics.finding import Finding
 from millwright.draws.decision import Decision, decide
 from millwright.draws.intervals import interval, kind_words
@@ -23,6 +24,7 @@ from millwright.studies.findings import Findings
 from millwright.studies.grid_density import GridDensity
 from millwright.studies.meta_data import SCALES
 from millwright.studies.meta_evidence import inclusion_of, posterior_shares
+from millwright.studies.meta_further import FurtherTrials, further_trials
 from millwright.studies.meta_models import KINDS, check_priors
 from millwright.studies.meta_posterior import Trials
 from millwright.studies.sentences import size_words
@@ -323,6 +325,55 @@ class MetaFindings(Findings):
         }
         return self._answers(rows, "up to trial")
 
+    def further_trials(
+        self,
+        standard_error: float | Sequence[float],
+        *,
+        trials: int | None = None,
+        replications: int = 200,
+        threshold: float = 10.0,
+        seed: int = 0,
+    ) -> FurtherTrials:
+        """Say what evidence further trials are likely to bring.
+
+        Parameters
+        ----------
+        standard_error
+            Of each further trial; one number for all, or one each.
+        trials
+            How many, where there is one number; by default 10.
+        replications
+            How many paths to simulate if there is an effect, and as many if there is none.
+        threshold
+            Bayes factor from which on evidence is called conclusive.
+        seed
+            Any whole number from 0.
+
+        Returns
+        -------
+        Paths of Bayes factors; `mw.plots.further_trials` draws them.
+
+        Raises
+        ------
+        ArgumentError
+            For numbers that make no sense, or a study whose models all have an effect, or none.
+        """
+        if not np.isfinite(self._inclusions["effect"][2]):
+            raise ArgumentError(
+                "Further trials are weighed between models with and without an effect, and the "
+                "prior probabilities leave one side only."
+            )
+        errors = _standard_errors(standard_error)
+        if trials is not None or len(errors) == 1:
+            count = 10 if trials is None else trials
+            check_whole("trials", count, 1)
+            if len(errors) not in (1, count):
+                raise ArgumentError(
+                    f"There are {len(errors)} standard errors, and {count} trials."
+                )
+            errors = np.broadcast_to(errors, (count,)).copy()
+        return further_trials(self, errors, replications, threshold, seed)
+
     def under_priors(self, priors: Mapping[str, Mapping[str, str]]) -> pd.DataFrame:
         """Say what the answer would be under other priors.
 
@@ -527,6 +578,16 @@ class MetaFindings(Findings):
         if share < 0.1:
             return f"{told}: no single trial moves it by a tenth of its interval."
         return f"{told}, in place of {middles[0]:.3g}: it rests on that trial most."
+
+
+def _standard_errors(given: float | Sequence[float]) -> np.ndarray:
+    try:
+        errors = np.atleast_1d(np.asarray(given, dtype=float))
+    except (TypeError, ValueError) as error:
+        raise ArgumentError(f"Standard errors are numbers above 0, not {given!r}.") from error
+    if errors.ndim != 1 or not len(errors) or not (np.isfinite(errors) & (errors > 0)).all():
+        raise ArgumentError(f"Standard errors are numbers above 0, not {given!r}.")
+    return errors
 
 
 def _times(value: float) -> str:

@@ -25,7 +25,7 @@ from millwright.distributions.truncation import Truncated
 from millwright.draws.known_priors import KnownPrior
 from millwright.studies.grid_density import GridDensity
 
-__all__ = ["MetaPosterior", "Trials"]
+__all__ = ["MetaPosterior", "Trials", "log_prior"]
 
 _RULE = np.polynomial.legendre.leggauss(24)
 _COARSER_RULE = np.polynomial.legendre.leggauss(16)
@@ -83,7 +83,8 @@ class Trials:
         return mean + sd * generator.standard_normal(mean.shape)
 
 
-def _log_density(prior: KnownPrior, values: np.ndarray) -> np.ndarray:
+def log_prior(prior: KnownPrior, values: np.ndarray) -> np.ndarray:
+    """Return the log density of a prior; minus infinity outside its range."""
     with np.errstate(all="ignore"):
         found = np.asarray(prior.family.log_density(on_numpy, values, prior.values), dtype=float)
     return np.where(np.isnan(found), -np.inf, found)
@@ -178,7 +179,7 @@ class MetaPosterior:
             return np.zeros(1), np.zeros(1)
         half = 0.5 * np.diff(self.spread_edges)[:, None]
         nodes = (self.spread_edges[:-1, None] + half * (1 + rule[0])).ravel()
-        return nodes, np.log((half * rule[1]).ravel()) + _log_density(self.spread, nodes)
+        return nodes, np.log((half * rule[1]).ravel()) + log_prior(self.spread, nodes)
 
     def log_over_effects(
         self, spread: np.ndarray, rule: tuple[np.ndarray, np.ndarray] = _RULE
@@ -193,7 +194,7 @@ class MetaPosterior:
         edges = self._effect_edges(mean, variance)
         half = 0.5 * np.diff(edges, axis=1)[:, :, None]
         nodes = edges[:, :-1, None] + half * (1 + rule[0])
-        logs = _log_density(self.effect, nodes) + _normal(
+        logs = log_prior(self.effect, nodes) + _normal(
             nodes, mean[:, None, None], variance[:, None, None]
         )
         with np.errstate(divide="ignore"):
@@ -234,7 +235,7 @@ class MetaPosterior:
         prior = self.spread
         assert prior is not None
         return GridDensity(
-            log_density=lambda tau: _log_density(prior, tau) + self.log_over_effects(tau),
+            log_density=lambda tau: log_prior(prior, tau) + self.log_over_effects(tau),
             edges=self.spread_edges,
         )
 
@@ -260,7 +261,7 @@ class MetaPosterior:
             top = falls.max(axis=1)
             with np.errstate(divide="ignore"):
                 found.append(np.log(np.exp(falls - top[:, None]) @ weights) + top)
-        return _log_density(self.effect, effect) + np.concatenate(found) + logs.max()
+        return log_prior(self.effect, effect) + np.concatenate(found) + logs.max()
 
     @cached_property
     def of_effect(self) -> GridDensity:
@@ -304,7 +305,7 @@ class MetaPosterior:
             len(spread), -1
         )
         cells = np.concatenate([cells, edges[:, -1:]], axis=1)
-        logs = _log_density(self.effect, cells) + _normal(cells, mean[:, None], variance[:, None])
+        logs = log_prior(self.effect, cells) + _normal(cells, mean[:, None], variance[:, None])
         heights = np.exp(logs - logs.max(axis=1, keepdims=True))
         masses = np.diff(cells, axis=1) * 0.5 * (heights[:, 1:] + heights[:, :-1])
         cumulated = np.cumsum(masses, axis=1)
