@@ -102,6 +102,7 @@ if TYPE_CHECKING:
     mixture: Constructor
     ordered: Constructor
     rounded: Constructor
+    selected: Constructor
     zero_inflated: Constructor
     linear: Constructor
     matern32: Constructor
@@ -216,6 +217,7 @@ _MODIFIERS = (
     "mixture",
     "ordered",
     "rounded",
+    "selected",
     "zero_inflated",
 )
 _KERNELS = ("linear", "matern32", "matern52", "periodic", "squared_exponential")

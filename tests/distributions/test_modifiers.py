@@ -72,6 +72,29 @@ CASES = [
         np.array([-3.0, 0.5, 3.0, 9.5]),
         lambda x: np.log(N32.cdf(x + 0.25) - N32.cdf(x - 0.25)),
     ),
+    (
+        "selected(normal(3, 2), above=4, weight=0.3)",
+        np.array([-3.0, 3.9, 4.0, 9.5]),
+        lambda x: np.log(N32.pdf(x) * np.where(x >= 4, 1, 0.3) / (N32.sf(4) + 0.3 * N32.cdf(4))),
+    ),
+    (
+        "selected(normal(3, 2), below=1, above=4, weight=0.2)",
+        np.array([-3.0, 1.0, 3.9, 4.0, 9.5]),
+        lambda x: np.log(
+            N32.pdf(x)
+            * np.where((x >= 4) | (x <= 1), 1, 0.2)
+            / (N32.sf(4) + N32.cdf(1) + 0.2 * (N32.cdf(4) - N32.cdf(1)))
+        ),
+    ),
+    (
+        "selected(selected(normal(3, 2), above=4, weight=0.5), above=1, weight=0.2)",
+        np.array([-3.0, 1.0, 3.9, 4.0, 9.5]),
+        lambda x: np.log(
+            N32.pdf(x)
+            * np.select([x >= 4, x >= 1], [1, 0.5], 0.1)
+            / (N32.sf(4) + 0.5 * (N32.cdf(4) - N32.cdf(1)) + 0.1 * N32.cdf(1))
+        ),
+    ),
 ]
 
 
@@ -138,7 +161,7 @@ class Modified(unittest.TestCase):
         if text.startswith("censored"):
             ends = density(1.0) + density(6.0)
             return ends + integrate.quad(density, 1 + 1e-12, 6 - 1e-12)[0]
-        parts = [(-np.inf, -1), (-1, 0), (0, 5), (5, np.inf)]
+        parts = [(-np.inf, -1), (-1, 0), (0, 1), (1, 4), (4, 5), (5, np.inf)]
         return sum(integrate.quad(density, a, b)[0] for a, b in parts)
 
     def test_draws_follow_the_distribution_function(self):
@@ -202,6 +225,8 @@ class Refusals(unittest.TestCase):
             "censored(normal(0, 1))": "low=..., high=...",
             "censored(normal(0, 1), hihg=3)": "Did you mean `high`",
             "censored(normal(0, 1), low=3, high=2)": "",
+            "selected(normal(0, 1), weight=0.5)": "above",
+            "selected(poisson(rate=2), above=1, weight=0.5)": "continuous",
             "mixture(2, normal(0, 1), share=0.5)": "a distribution is needed",
         }
         for text, words in cases.items():

@@ -9,9 +9,9 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.distributions.family import Family, Parameter, Parameters
-from millwright.distributions.mathematics import Array
+from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
 
-__all__ = ["Modified", "PROBABILITY", "parameters_of"]
+__all__ = ["Modified", "PROBABILITY", "log_interval", "parameters_of"]
 
 
 PROBABILITY = "probability"
@@ -21,6 +21,24 @@ def parameters_of(name: str, p: Parameters) -> dict[str, Array]:
     """Return the parameters of one component."""
     prefix = name + "."
     return {key[len(prefix) :]: value for key, value in p.items() if key.startswith(prefix)}
+
+
+def log_interval(m: Mathematics, family: Family, low: Array, high: Array, p: Parameters) -> Array:
+    """Return the log probability between two values, from the side that is exact.
+
+    Minus infinity where there is nothing between them.
+    """
+    empty = m.asarray(high) <= m.asarray(low)
+    end = m.where(empty, low + 1.0, high)
+    upper, lower = family.log_survival(m, low, p), family.log_cdf(m, end, p)
+    right = upper < lower
+    larger = m.where(right, upper, lower)
+    smaller = m.where(right, family.log_survival(m, end, p), family.log_cdf(m, low, p))
+    finite = smaller > -m.inf
+    between = m.where(
+        finite, log_diff_exp(m, larger, m.where(finite, smaller, larger - 1.0)), larger
+    )
+    return m.where(empty, -m.inf, between)
 
 
 class Modified(Family):

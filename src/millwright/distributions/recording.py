@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions.family import Parameter, Parameters, Support
-from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
-from millwright.distributions.modified import Modified, parameters_of
+from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.modified import Modified, log_interval, parameters_of
 
 __all__ = ["Censored", "Rounded"]
 
@@ -91,19 +91,8 @@ class Rounded(Modified):
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         """Log probability of the interval that is recorded as x, from the side that is exact."""
-        family, inner = self.families["of"], parameters_of("of", p)
-        low, high = x - 0.5 * p["to"], x + 0.5 * p["to"]
-        upper = family.log_survival(m, low, inner)
-        lower = family.log_cdf(m, high, inner)
-        right = upper < lower
-        larger = m.where(right, upper, lower)
-        smaller = m.where(
-            right, family.log_survival(m, high, inner), family.log_cdf(m, low, inner)
-        )
-        finite = smaller > -m.inf
-        return m.where(
-            finite, log_diff_exp(m, larger, m.where(finite, smaller, larger - 1.0)), larger
-        )
+        step = 0.5 * m.asarray(p["to"])
+        return log_interval(m, self.families["of"], x - step, x + step, parameters_of("of", p))
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         edge = (m.floor(m.asarray(x) / p["to"]) + 0.5) * p["to"]

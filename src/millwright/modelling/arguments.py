@@ -220,8 +220,8 @@ def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[
                 )
             )
     needed = [parameter.name for parameter in kind.own if not parameter.instead_of]
-    missing = [name for name in needed if name not in own] or (not own and not needed and kind.own)
-    if missing:
+    either = [parameter.name for parameter in kind.own if parameter.instead_of]
+    if not own.keys() >= set(needed) or (either and not own.keys() & set(either)):
         raise ModelError(definition.message(f"`{kind.name}` is written {usage}", call))
     key: FamilyKey = (
         kind.name,

@@ -1,0 +1,122 @@
+"""Values that are seen more or less often by where they lie, as results that get published."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from millwright.distributions.family import Parameter, Parameters, Support
+from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.modified import PROBABILITY, Modified, log_interval, parameters_of
+
+__all__ = ["Selected"]
+
+
+class Selected(Modified):
+    """Values beyond a limit are always seen, others only with the relative chance `weight`.
+
+    The weight function of Vevea and Hedges (1995), "A general linear model for estimating effect
+    size in the presence of publication bias", Psychometrika 60; one step each, steps inside
+    steps give more of them. The density inside times the weight, over its integral.
+    """
+
+    name = "selected"
+    summary = "as the distribution inside, but values short of a limit are seen less often"
+    own = (
+        Parameter("above", "real", "values from here up are always seen", instead_of="of"),
+        Parameter("below", "real", "values up to here are always seen", instead_of="of"),
+        Parameter("weight", PROBABILITY, "how often others are seen, relative to those"),
+    )
+    needs_whole = False
+
+    def support(self, p: Parameters) -> Support:
+        return self.families["of"].support(parameters_of("of", p))
+
+    def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        x = m.asarray(x)
+        inside = self.families["of"].log_density(m, x, parameters_of("of", p))
+        rare = m.log(m.asarray(p["weight"]))
+        return inside + m.where(self._always(x, p), 0.0, rare) - self._log_total(m, p)
+
+    @staticmethod
+    def _always(x: Array, p: Parameters) -> Array:
+        found = x != x
+        if "above" in p:
+            found = found | (x >= p["above"])
+        return found | (x <= p["below"]) if "below" in p else found
+
+    def _log_total(self, m: Mathematics, p: Parameters) -> Array:
+        """Log of the integral of density times weight."""
+        return m.logaddexp(*self._ends_and_middle(m, p))
+
+    def _ends_and_middle(self, m: Mathematics, p: Parameters) -> tuple[Array, Array]:
+        """Logs of what lies beyond the limits, and of the weighted rest."""
+        family, inner = self.families["of"], parameters_of("of", p)
+        rare = m.log(m.asarray(p["weight"]))
+        if "below" not in p:
+            return family.log_survival(m, p["above"], inner), rare + family.log_cdf(
+                m, p["above"], inner
+            )
+        if "above" not in p:
+            return family.log_cdf(m, p["below"], inner), rare + family.log_survival(
+                m, p["below"], inner
+            )
+        ends = m.logaddexp(
+            family.log_cdf(m, p["below"], inner), family.log_survival(m, p["above"], inner)
+        )
+        return ends, rare + log_interval(m, family, p["below"], p["above"], inner)
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        family, inner = self.families["of"], parameters_of("of", p)
+        x = m.asarray(x)
+        rare = m.log(m.asarray(p["weight"]))
+        if "below" in p:
+            found = family.log_cdf(m, m.minimum(x, p["below"]), inner)
+            top = m.minimum(x, p["above"]) if "above" in p else x
+            rest = rare + log_interval(m, family, p["below"] + 0.0 * top, top, inner)
+            found = m.logaddexp(found, rest)
+        else:
+            found = rare + family.log_cdf(m, m.minimum(x, p["above"]), inner)
+        if "above" in p:
+            found = m.logaddexp(found, log_interval(m, family, p["above"] + 0.0 * x, x, inner))
+        return found - self._log_total(m, p)
+
+    def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        family, inner = self.families["of"], parameters_of("of", p)
+        x = m.asarray(x)
+        rare = m.log(m.asarray(p["weight"]))
+        if "above" in p:
+            found = family.log_survival(m, m.maximum(x, p["above"]), inner)
+            low = m.maximum(x, p["below"]) if "below" in p else x
+            rest = rare + log_interval(m, family, low, p["above"] + 0.0 * low, inner)
+            found = m.logaddexp(found, rest)
+        else:
+            found = rare + family.log_survival(m, m.maximum(x, p["below"]), inner)
+        if "below" in p:
+            found = m.logaddexp(found, log_interval(m, family, x, p["below"] + 0.0 * x, inner))
+        return found - self._log_total(m, p)
+
+    def quantile(self, q: Array, p: Parameters) -> Array:
+        family, inner = self.families["of"], parameters_of("of", p)
+        weight = np.asarray(p["weight"], dtype=float)
+        first = family.cdf(np.asarray(p["below"]), inner) if "below" in p else np.asarray(0.0)
+        last = np.asarray(1.0)
+        if "above" in p:
+            last = np.maximum(family.cdf(np.asarray(p["above"]), inner), first)
+        total = first + weight * (last - first) + 1 - last
+        mass = np.asarray(q) * total
+        middle = first + weight * (last - first)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            between = first + (mass - first) / weight
+        inside = np.where(mass <= first, mass, np.where(mass <= middle, between, mass - total + 1))
+        return family.quantile(np.clip(inside, 0.0, 1.0), inner)
+
+    def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
+        return self.quantile(generator.random(size), p)
+
+    def mean(self, p: Parameters) -> Array:
+        # By the midpoints of many equal slices of probability.
+        q = (np.arange(2000) + 0.5) / 2000
+        values: dict[str, Any] = {k: np.asarray(v, dtype=float)[..., None] for k, v in p.items()}
+        return self.quantile(q, values).mean(axis=-1)
