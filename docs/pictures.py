@@ -24,7 +24,13 @@ SHEETS = {
     "groups": ("intervals", "shrinkage"),
     "chains": ("rank-counts", "scatter-matrix"),
     "many-fits": ("data-sets", "calibration"),
-    "studies": ("study-groups", "study-shares", "study-correlation", "study-effects"),
+    "studies": (
+        "study-groups",
+        "study-shares",
+        "study-correlation",
+        "study-effects",
+        "study-forest",
+    ),
     "weighing": (
         "model-probabilities",
         "average",
@@ -109,8 +115,9 @@ def lofts() -> pd.DataFrame:
 
 def studies() -> dict[str, Figure]:
     """Return the main figure of each ready-made study."""
-    sacks, yeasts, days = (
-        mw.demo.load(name).frame for name in ("sack_weights", "yeasts", "river_days")
+    sacks, yeasts, days, trials = (
+        mw.demo.load(name).frame
+        for name in ("sack_weights", "yeasts", "river_days", "dressing_trials")
     )
     groups = mw.studies.two_groups(sacks, "weight", "spout", rope=(-0.1, 0.1))
     shares = mw.studies.proportions(yeasts, "sank", "yeast", trials="loaves", rope=(-0.02, 0.02))
@@ -122,6 +129,9 @@ def studies() -> dict[str, Figure]:
             mw.studies.correlation(days, "level", "power").fit(seed=2)
         ),
         "study-effects": mw.plots.study(lofts_too.fit(seed=2, progress=False), "effects"),
+        "study-forest": mw.plots.study(
+            mw.studies.meta_analysis(trials, "difference", rope=(-0.1, 0.1)).fit(seed=2)
+        ),
     }
 
 

@@ -5,7 +5,9 @@ import unittest
 import numpy as np
 
 import millwright as mw
+from millwright.plots.style import finish, new_figure, styled
 from millwright.reporting.parts import data_table, group_figures
+from millwright.reporting.pictures import picture
 
 
 def grouped(mills):
@@ -25,6 +27,17 @@ def grouped(mills):
         "load": generator.normal(size=2 * mills),
     }
     return model.fit(data, draws=50, warmup=50, seed=1, progress=False)
+
+
+class Words(unittest.TestCase):
+    def test_a_title_that_was_broken_is_whole_in_the_page(self):
+        title = "How the evidence rests on " + "this and that and " * 12 + "the width"
+        with styled():
+            figure = new_figure(12.8, 4)
+            finish(figure, title, "How to read it.", True)
+        self.assertIn("\n", figure.get_suptitle())
+        found = picture(figure)
+        self.assertEqual((found.title, found.caption), (title, "How to read it."))
 
 
 class Groups(unittest.TestCase):

@@ -118,6 +118,8 @@ def finish(
     if warning and not show_text:
         figure.text(0.005, 0.005, warning, ha="left", fontsize=9.5, color=RED)
     if show_text:
+        # In one line, for who takes the words and not the picture of them.
+        figure.set_label(visible(title))
         title = _broken(figure, title)
         figure.suptitle(
             visible(f"{title}\n{warning}" if warning else title, keep="\n"),

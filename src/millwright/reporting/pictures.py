@@ -43,7 +43,8 @@ def picture(figure: Figure, numbers: str = "") -> Picture:
 
     `numbers` says in words what a reader would take from the picture.
     """
-    title, _, verdict = figure.get_suptitle().partition("\n")
+    title = " ".join(str(figure.get_label()).split())
+    verdict = " ".join(figure.get_suptitle().split()).removeprefix(title).strip()
     caption = figure.get_supxlabel()
     if figure._suptitle is not None:  # type: ignore[attr-defined]
         figure.suptitle("")
