@@ -209,5 +209,5 @@ class CrossValidation(unittest.TestCase):
         approximate = mw.Model(
             priors={"m": "normal(0, 1)"}, likelihood={"y": "normal(m, 1)"}
         ).normal_approximation({"y": [0.1, 0.4]}, seed=1)
-        with self.assertRaisesRegex(ModelError, "chains"):
+        with self.assertRaisesRegex(ModelError, "Fit the model"):
             approximate.cross_validation(progress=False)

@@ -125,6 +125,15 @@ class Continuous(unittest.TestCase):
                 back = family.cdf(family.quantile(PROBABILITIES, p), p)
                 np.testing.assert_allclose(back, PROBABILITIES, rtol=1e-6)
 
+    def test_quantiles_of_0_and_1_are_the_ends_of_the_range(self):
+        for name, family, p, _ in self.cases():
+            with self.subTest(name=name, p=p), np.errstate(all="ignore"):
+                support = family.support(p)
+                low = -np.inf if support.lower is None else support.lower
+                high = np.inf if support.upper is None else support.upper
+                found = family.quantile(np.array([0.0, 1.0]), p)
+                np.testing.assert_allclose(found, [low, high], rtol=1e-12, atol=1e-12)
+
     def test_far_upper_tails_keep_their_digits(self):
         for name, family, p, _ in self.cases():
             if name in ("uniform", "beta", "von_mises"):

@@ -220,6 +220,14 @@ class SingleAndPairs(unittest.TestCase):
 
 
 class Evidence(unittest.TestCase):
+    def test_a_cauchy_prior_is_a_student_t_one(self):
+        for more in ("", ", low=0", ", high=0"):
+            one, other = (
+                normal_sacks().effect_factor(f"{text}{more})").log_value
+                for text in ("cauchy(0, 0.7", "student_t(0, 0.7, df=1")
+            )
+            self.assertAlmostEqual(one, other, 9)
+
     def test_cauchy_prior_against_the_integral_over_its_mixture(self):
         # Rouder et al. (2009), eq. 1: a Cauchy prior is a normal one with inverse gamma variance.
         shares = np.array([0, 1e-6, 1e-3, 0.1, 0.5, 0.9, 0.999, 1 - 1e-6, 1])

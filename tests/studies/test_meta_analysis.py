@@ -124,6 +124,30 @@ class Exact(unittest.TestCase):
         self.assertLess(effect.max(), 0)
         self.assertLess(abs((effect < middle).mean() - 0.5), 4 * 0.5 / 100)
 
+    def test_priors_far_from_the_trials_and_many_trials(self):
+        # Priors and trials that hardly overlap: the density is exact where the mass is.
+        data = {"estimate": [3.0, 3.01], "standard_error": [0.1, 0.1]}
+        precision, total = 1 / 0.05**2 + 200, 3.005 * 200
+        near = mw.studies.meta_analysis(data, effect="normal(0, 0.05)", unit=3).exact["common"]
+        middle = near.of_effect.quantile(np.array([0.5]))[0]
+        self.assertAlmostEqual(middle, total / precision, 6)
+        flat = mw.studies.meta_analysis(data, effect="uniform(low=-1, high=0)", unit=3)
+        low, high = flat.exact["common"].of_effect.interval(0.95, "central")
+        self.assertTrue(-0.01 < low < high <= 0)
+        heavy = mw.studies.meta_analysis(data, effect="laplace(0, 0.05)", unit=3)
+        # With an exponential tail the likelihood is shifted by its variance over the scale.
+        middle = heavy.exact["common"].of_effect.quantile(np.array([0.5]))[0]
+        self.assertAlmostEqual(middle, 3.005 - (1 / 200) / 0.05, 4)
+        generator = np.random.default_rng(5)
+        errors = np.full(5000, 0.2)
+        estimates = 0.2 + np.hypot(0.3, errors) * generator.standard_normal(5000)
+        many = mw.studies.meta_analysis({"estimate": estimates, "standard_error": errors})
+        exact = many.exact["random"]
+        self.assertLess(exact.error, 1e-9)
+        # The maximum of the likelihood in the spread, which so many trials settle.
+        spread = np.sqrt(np.var(estimates) - 0.04)
+        self.assertAlmostEqual(exact.of_spread.quantile(np.array([0.5]))[0], spread, 3)
+
     def test_own_effects_of_trials_given_the_others(self):
         table = found().trial_effects()
         draws = found().posterior.draws

@@ -39,7 +39,7 @@ class _Half(Family):
         return _LOG_2 + self.whole_line.log_survival(m, m.maximum(x, 0.0), self._centred(p))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
-        return self.whole_line.quantile(0.5 + np.asarray(q) / 2, self._centred(p))
+        return np.maximum(self.whole_line.quantile(0.5 + np.asarray(q) / 2, self._centred(p)), 0.0)
 
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
         return self.whole_line.survival_quantile(np.asarray(q) / 2, self._centred(p))

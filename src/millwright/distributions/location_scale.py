@@ -101,6 +101,19 @@ class Normal(Family):
         return p["location"] + 0.0 * p["scale"]
 
 
+def _standard_t_quantile(df: Array, q: Array) -> Array:
+    """Return quantiles of the standard Student-t; SciPy's has the wrong sign at q = 0."""
+    q = np.asarray(q, dtype=float)
+    return np.where(q <= 0, -np.inf, special.stdtrit(df, q))
+
+
+def _standard_cauchy_quantile(q: Array) -> Array:
+    """Return quantiles of the standard Cauchy; pi is rounded, so that its tangent is not 0."""
+    q = np.asarray(q, dtype=float)
+    with np.errstate(divide="ignore"):
+        return np.where(q >= 1, np.inf, -1 / np.tan(np.pi * q))
+
+
 def t_log_density(m: Mathematics, z: Array, df: Array) -> Array:
     """Log density of the standard Student-t distribution at `z`."""
     half = 0.5 * df
@@ -158,10 +171,10 @@ class StudentT(Family):
         return log_t_tail(m, standard(x, p), p["df"])
 
     def quantile(self, q: Array, p: Parameters) -> Array:
-        return p["location"] + p["scale"] * special.stdtrit(p["df"], q)
+        return p["location"] + p["scale"] * _standard_t_quantile(p["df"], q)
 
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
-        return p["location"] - p["scale"] * special.stdtrit(p["df"], q)
+        return p["location"] - p["scale"] * _standard_t_quantile(p["df"], q)
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         return p["location"] + p["scale"] * generator.standard_t(p["df"], size)
@@ -192,10 +205,10 @@ class Cauchy(Family):
         return m.log(m.arctan2(1.0, z) / m.pi)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
-        return p["location"] - p["scale"] / np.tan(np.pi * np.asarray(q, dtype=float))
+        return p["location"] + p["scale"] * _standard_cauchy_quantile(q)
 
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
-        return p["location"] + p["scale"] / np.tan(np.pi * np.asarray(q, dtype=float))
+        return p["location"] - p["scale"] * _standard_cauchy_quantile(q)
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         return p["location"] + p["scale"] * generator.standard_cauchy(size)

@@ -74,6 +74,7 @@ class SkewNormal(Family):
         far = np.broadcast_to(np.asarray(q) < 1e-7, z.shape)
         if far.any():
             z[far] = self._refined(z[far], np.broadcast_to(q, z.shape)[far], shape[far])
+        z = np.where(np.asarray(q) <= 0, -np.inf, np.where(np.asarray(q) >= 1, np.inf, z))
         return p["location"] + p["scale"] * z
 
     def _refined(self, z: np.ndarray, q: np.ndarray, shape: np.ndarray) -> np.ndarray:

@@ -55,7 +55,8 @@ def cross_validation(
 def _check_fit(fit: Fit, verdict: Verdict) -> None:
     if not fit.record.origin.of_posterior:
         raise ModelError(
-            "Cross-validation fits the model again, which takes draws that were made here."
+            "Cross-validation fits the model again, which takes draws of its posterior that were "
+            "made here. Fit the model: model.fit(data)."
         )
     if not verdict.sound:
         raise ModelError(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -16,6 +16,9 @@ __all__ = ["GridDensity", "interval_of"]
 
 _FINEST = 1e11
 _STARTS = 2001
+_CLOSEST = 1e-11
+_REFINED = np.array([1e-9, 1e-6, 1e-4, 1e-3, 0.01, 0.05, 0.2, 0.4, 0.6, 0.8])
+_REFINED = np.concatenate([_REFINED, 1 - _REFINED])
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -35,6 +38,17 @@ class GridDensity:
     log_density: Callable[[np.ndarray], np.ndarray] = field(repr=False)
     edges: np.ndarray
     per_piece: int = 25
+
+    def __post_init__(self) -> None:
+        edges = np.asarray(self.edges, dtype=float)
+        # Places within a piece must differ by more than rounding.
+        least = _CLOSEST * np.maximum(np.abs(edges[1:]), np.abs(edges[:-1]))
+        kept = np.append(True, np.diff(edges) > least)
+        kept[-1] = True
+        edges = edges[kept]
+        if len(edges) > 2 and edges[-1] - edges[-2] <= _CLOSEST * abs(edges[-1]):
+            edges = np.delete(edges, -2)
+        object.__setattr__(self, "edges", edges)
 
     @cached_property
     def grid(self) -> np.ndarray:
@@ -86,6 +100,14 @@ class GridDensity:
         at = float(np.clip(value, self.grid[0], self.grid[-1]))
         found = CubicHermiteSpline(self.grid, self._cumulated[0], self.densities)(at)
         return float(np.clip(found, 0, 1))
+
+    def refined(self, times: int = 2) -> GridDensity:
+        """Return the density with edges added at its own quantiles, where it has its mass."""
+        density = self
+        for _ in range(times):
+            edges = np.concatenate([density.edges, density.quantile(_REFINED)])
+            density = replace(density, edges=np.unique(edges))
+        return density
 
     def interval(self, level: float, kind: IntervalKind) -> tuple[float, float]:
         """Return the ends of a credible interval."""

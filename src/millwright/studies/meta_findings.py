@@ -26,7 +26,7 @@ from millwright.studies.meta_data import SCALES
 from millwright.studies.meta_evidence import inclusion_of, posterior_shares
 from millwright.studies.meta_further import FurtherTrials, further_trials
 from millwright.studies.meta_models import KINDS, check_priors
-from millwright.studies.meta_posterior import Trials
+from millwright.studies.meta_posterior import Trials, range_of
 from millwright.studies.sentences import size_words
 
 if TYPE_CHECKING:
@@ -552,7 +552,7 @@ class MetaFindings(Findings):
 
     @property
     def _one_way(self) -> str:
-        low, high = self.study.priors["effect"].quantiles(0.0, 1.0)
+        low, high = range_of(self.study.priors["effect"])
         return " (its prior allows no other sign)" if low >= 0 or high <= 0 else ""
 
     def _weighed_words(self, term: str) -> str:

@@ -22,7 +22,7 @@ from millwright.evidence.bayes_factor import factor_text
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.checks import check_number
 from millwright.studies.meta_models import KINDS
-from millwright.studies.meta_posterior import MetaPosterior, Trials, log_prior
+from millwright.studies.meta_posterior import MetaPosterior, Trials, log_prior, range_of
 
 if TYPE_CHECKING:
     from millwright.studies.meta_findings import MetaFindings
@@ -212,8 +212,7 @@ def _places(exact: MetaPosterior, found: MetaFindings, name: str) -> tuple[np.nd
             [exact.of_spread.quantile(_SPREAD_PIECES), prior.quantiles(*_SPREAD_PIECES), [0.0]]
         )
         rule = _SPREADS
-    low, high = prior.quantiles(0.0, 1.0)
-    edges = np.unique(np.clip(marks, low, high))
+    edges = np.unique(np.clip(marks, *range_of(prior)))
     half = 0.5 * np.diff(edges)[:, None]
     places = (edges[:-1, None] + half * (1 + rule[0])).ravel()
     return places, np.log((half * rule[1]).ravel()) + log_prior(prior, places)

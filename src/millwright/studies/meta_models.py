@@ -11,6 +11,7 @@ from millwright.errors import ArgumentError
 from millwright.language.printing import number_text
 from millwright.models.model import Model
 from millwright.studies.meta_data import DEFINITIONS, TrialData
+from millwright.studies.meta_posterior import range_of
 from millwright.studies.reading import named
 
 __all__ = ["KINDS", "MetaKind", "check_priors", "meta_model", "number_prior", "usual_priors"]
@@ -79,7 +80,7 @@ def check_priors(settings: Mapping[str, Any]) -> None:
     number_prior("effect", settings["effect"])
     if settings["null"] is not None:
         number_prior("effect", settings["null"])
-    lowest = float(number_prior("spread", settings["spread"]).quantiles(0.0)[0])
+    lowest, _ = range_of(number_prior("spread", settings["spread"]))
     if lowest < -_ROUNDING:
         raise ArgumentError(
             f"A spread is never negative, and its prior {settings['spread']} begins at "

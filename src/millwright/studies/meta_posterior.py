@@ -25,7 +25,7 @@ from millwright.distributions.truncation import Truncated
 from millwright.draws.known_priors import KnownPrior
 from millwright.studies.grid_density import GridDensity
 
-__all__ = ["MetaPosterior", "Trials", "log_prior"]
+__all__ = ["MetaPosterior", "Trials", "log_prior", "range_of"]
 
 _RULE = np.polynomial.legendre.leggauss(24)
 _COARSER_RULE = np.polynomial.legendre.leggauss(16)
@@ -35,7 +35,7 @@ _SHARES = np.concatenate(
         [1 - 1e-5, 1 - 1e-8, 1 - 1e-12, 1],
     ]
 )
-_AWAY = np.array([0.0, 1.0, 2.0, 3.5, 5.0, 7.0, 10.0, 14.0, 20.0, 40.0])
+_AWAY = np.array([0.0, 1.0, 2.0, 3.5, 5.0, 7.0, 10.0, 14.0, 20.0, 40.0, 1e2, 1e3, 1e4, 1e6])
 _POWERS = 2.0 ** np.arange(-14, 15)
 _CELLS = 8
 _TOGETHER = 1_000_000
@@ -95,6 +95,13 @@ def _corners(prior: KnownPrior) -> np.ndarray:
     with np.errstate(all="ignore"):
         found = prior.quantiles(*_SHARES)
     return np.unique(found[np.isfinite(found)])
+
+
+def range_of(prior: KnownPrior) -> tuple[float, float]:
+    """Return the ends of a prior's range."""
+    support = prior.family.support(prior.values)
+    low = -np.inf if support.lower is None else float(support.lower)
+    return low, np.inf if support.upper is None else float(support.upper)
 
 
 def _normal(x: np.ndarray, mean: np.ndarray, variance: np.ndarray) -> np.ndarray:
@@ -164,12 +171,13 @@ class MetaPosterior:
     effect: KnownPrior | None = field(repr=False)
     spread: KnownPrior | None = field(repr=False)
 
-    @cached_property
-    def spread_edges(self) -> np.ndarray:
-        """Ends of the pieces of the integral over the spread."""
+    @property
+    def _first_spread_edges(self) -> np.ndarray:
+        """Ends of pieces that resolve the prior of the spread, and sizes around the data's."""
         assert self.spread is not None
         corners = _corners(self.spread)
-        low, high = corners[0], min(corners[-1], 1e5 * self.trials.scale + 10 * corners[9])
+        farthest = 1e5 * self.trials.scale + 10 * corners[len(corners) // 2]
+        low, high = corners[0], min(corners[-1], farthest)
         marks = np.concatenate([corners, self.trials.scale * _POWERS])
         return np.unique([low, *marks[(marks > low) & (marks < high)], high])
 
@@ -177,8 +185,9 @@ class MetaPosterior:
         """Return spreads and the logs of their weights, the prior among them."""
         if self.spread is None:
             return np.zeros(1), np.zeros(1)
-        half = 0.5 * np.diff(self.spread_edges)[:, None]
-        nodes = (self.spread_edges[:-1, None] + half * (1 + rule[0])).ravel()
+        edges = self.of_spread.edges
+        half = 0.5 * np.diff(edges)[:, None]
+        nodes = (edges[:-1, None] + half * (1 + rule[0])).ravel()
         return nodes, np.log((half * rule[1]).ravel()) + log_prior(self.spread, nodes)
 
     def log_over_effects(
@@ -205,7 +214,7 @@ class MetaPosterior:
         assert self.effect is not None
         corners = _corners(self.effect)
         around = np.concatenate([-_AWAY[::-1], _AWAY[1:]]) * np.sqrt(variance)[:, None]
-        around = np.clip(mean[:, None] + around, corners[0], corners[-1])
+        around = np.clip(mean[:, None] + around, *range_of(self.effect))
         inner = np.broadcast_to(corners, (len(mean), len(corners)))
         # Beyond the farthest of these nothing is left of the likelihood.
         inner = np.clip(inner, around[:, :1], around[:, -1:])
@@ -236,8 +245,8 @@ class MetaPosterior:
         assert prior is not None
         return GridDensity(
             log_density=lambda tau: log_prior(prior, tau) + self.log_over_effects(tau),
-            edges=self.spread_edges,
-        )
+            edges=self._first_spread_edges,
+        ).refined()
 
     @cached_property
     def _mixture(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
@@ -273,12 +282,13 @@ class MetaPosterior:
         weight = np.exp(share)
         middle = float(weight @ mean / weight.sum())
         spread = float(np.sqrt(weight @ (variance + (mean - middle) ** 2) / weight.sum()))
-        low = max(corners[0], float(np.min(mean - 40 * width)))
-        high = min(corners[-1], float(np.max(mean + 40 * width)))
+        first, last = range_of(self.effect)
+        low = max(first, min(corners[0], float(np.min(mean - 40 * width))))
+        high = min(last, max(corners[-1], float(np.max(mean + 40 * width))))
         away = np.concatenate([-_AWAY[::-1], _AWAY[1:], [-0.5, 0.5, -1.5, 1.5]])
         marks = np.concatenate([corners, middle + away * spread, middle + 0.3 * away * spread])
         edges = np.unique([low, *marks[(marks > low) & (marks < high)], high])
-        return GridDensity(log_density=self.log_effect_density, edges=edges)
+        return GridDensity(log_density=self.log_effect_density, edges=edges).refined()
 
     def draws(self, generator: np.random.Generator, count: int) -> dict[str, np.ndarray]:
         """Return independent draws of effect and spread, those that the model has."""
