@@ -14,6 +14,7 @@ from millwright import effect_sizes
 from millwright.diagnostics.convergence import mean_error
 from millwright.errors import ArgumentError, DataError, LanguageError, ModelError
 from millwright.studies.grid_density import GridDensity
+from millwright.studies.meta_bias import Selection
 from millwright.studies.meta_further import Lattice, factors_along
 from millwright.studies.meta_models import KINDS
 
@@ -259,6 +260,137 @@ class Further(unittest.TestCase):
         ):
             with self.assertRaisesRegex(ArgumentError, words):
                 call()
+
+
+@functools.cache
+def biased():
+    return found().publication_bias("negative")
+
+
+class PublicationBias(unittest.TestCase):
+    def test_a_selection_model_by_brute_force(self):
+        grid, spreads = np.linspace(-2.5, 2.5, 401), np.linspace(0, 3, 241)
+        nodes, weights = np.polynomial.legendre.leggauss(24)
+        cut = stats.norm.isf(0.05)
+        base = likelihood(grid, spreads)
+        total = np.zeros_like(base)
+        for node, weight in zip(0.5 * (1 + nodes), 0.5 * weights, strict=True):
+            seen = np.ones_like(base)
+            for y, s in zip(Y, S, strict=True):
+                below = stats.norm.cdf((-cut * s - grid) / np.hypot(s, spreads)[:, None])
+                chance = 1.0 if y <= -cut * s else node
+                seen = seen * chance / (below + node * (1 - below))
+            total += weight * base * seen
+        inner = integrate.simpson(total * stats.norm.pdf(grid), x=grid)
+        value = integrate.simpson(inner * HALF(spreads), x=spreads)
+        name = "selection, one-sided, p 0.05"
+        self.assertAlmostEqual(biased().log_evidences["random", name], np.log(value), 5)
+        density = integrate.simpson(total * HALF(spreads)[:, None], x=spreads, axis=0)
+        density = density * stats.norm.pdf(grid)
+        mean = integrate.simpson(density * grid, x=grid) / integrate.simpson(density, x=grid)
+        only = study(prior={"random": 1}).fit(seed=1)
+        made = only.publication_bias("negative", one_sided=[(0.05,)], two_sided=[], slope=None)
+        found_density = made.by_bias[name]
+        self.assertAlmostEqual(
+            integrate.trapezoid(found_density.densities * found_density.grid, found_density.grid),
+            mean,
+            3,
+        )
+
+    def test_visible_models_have_the_same_evidence(self):
+        for name, places in (
+            ("selection, two-sided, p 0.05", 0.002),
+            ("selection, one-sided, p 0.025, 0.05", 0.05),
+            ("regression on the error", 0.002),
+        ):
+            with self.subTest(name):
+                model = biased().models[f"random, {name}"]
+                fit = model.fit(TRIALS, seed=4, progress=False)
+                value = biased().log_evidences["random", name]
+                self.assertLess(abs(fit.evidence().log_value - value), places)
+
+    def test_without_bias_it_is_the_plain_study(self):
+        for kind, value in found().log_evidences.items():
+            self.assertAlmostEqual(biased().log_evidences[kind, "none"], value, 6)
+        shares = found().shares
+        self.assertAlmostEqual(sum(biased().shares.values()), 1.0)
+        weights = {k: shares[k] / (shares["random"] + shares["common"]) for k in shares}
+        below = sum(
+            weights[kind] * found().study.exact[kind].of_effect.below(-0.3)
+            for kind in ("random", "common")
+        )
+        self.assertAlmostEqual(biased().plain.below(-0.3), below, 5)
+
+    def test_the_other_direction_is_the_mirror_image(self):
+        turned = mw.studies.meta_analysis(TRIALS.assign(difference=-Y), "difference").fit(seed=1)
+        some = {"one_sided": [(0.05,)], "two_sided": [], "slope": "normal(0, 1)"}
+        one = found().publication_bias("negative", **some)
+        mirror = turned.publication_bias("positive", **some)
+        for key, value in one.log_evidences.items():
+            self.assertAlmostEqual(mirror.log_evidences[key], value, 7)
+        self.assertAlmostEqual(mirror.corrected.below(0.2), 1 - one.corrected.below(-0.2), 6)
+
+    def test_weights_fall_and_chances_sum_to_one(self):
+        selection = Selection((0.025, 0.05), 1, 1)
+        share = np.exp(selection.steps[1])
+        self.assertAlmostEqual(share.sum(), 1.0)
+        # Of two uniform numbers the larger has mean 2/3, the smaller 1/3.
+        np.testing.assert_allclose(share @ selection.weights, [1, 2 / 3, 1 / 3], atol=1e-12)
+        for one in (selection, Selection((0.05, 0.5), 2, -1)):
+            chances = one._chances(0.2, np.array([-3.0, 0.1]), np.array([0.0, 0.4]))
+            np.testing.assert_allclose(chances.sum(axis=-1), 1.0)
+            self.assertTrue((chances >= 0).all())
+        flat = Selection((0.05,), 2, 1)
+        np.testing.assert_allclose(
+            flat._chances(0.2, np.zeros(1), np.zeros(1))[0, 0], [0.05, 0.95], atol=1e-12
+        )
+
+    def test_trials_that_only_significant_results_left(self):
+        generator = np.random.default_rng(8)
+        errors = generator.uniform(0.1, 0.5, 300)
+        estimates = errors * generator.standard_normal(300)
+        seen = (estimates / errors > 1.645) | (generator.random(300) < 0.03)
+        table = {"estimate": estimates[seen], "standard_error": errors[seen]}
+        made = mw.studies.meta_analysis(table).fit(seed=1)
+        bias = made.publication_bias("positive", one_sided=[(0.05,)], two_sided=[], slope=None)
+        self.assertGreater(bias.inclusion()["posterior probability"]["bias"], 0.99)
+        plain, corrected = (
+            abs(one.quantile(np.array([0.5]))[0]) for one in (bias.plain, bias.corrected)
+        )
+        self.assertLess(corrected, 0.5 * plain)
+
+    def test_told_drawn_and_refused(self):
+        told = str(biased())
+        for words in ("Without regard to bias", "as you said", "regression on the error"):
+            self.assertIn(words, told)
+        dots = [
+            line for line in mw.plots.funnel(biased()).axes[0].lines if len(line.get_xdata()) == 9
+        ]
+        np.testing.assert_allclose(dots[0].get_xdata(), Y)
+        stated = found().publication_bias(
+            "negative",
+            one_sided=[],
+            slope=None,
+            prior={"none": 3, "selection, two-sided, p 0.05": 1},
+        )
+        self.assertAlmostEqual(stated.inclusion()["prior probability"]["bias"], 0.25)
+        call = found().publication_bias
+        for words, given in (
+            ("positive or negative", {"direction": "up"}),
+            ("between 0 and 1", {"one_sided": [(0.0, 0.5)]}),
+            ("p-values", {"one_sided": [0.05]}),
+            ("p-values", {"one_sided": [(0.01, 0.02, 0.05, 0.1)]}),
+            ("ascend", {"one_sided": [(0.05, 0.025)]}),
+            ("at least one", {"one_sided": [], "two_sided": [], "slope": None}),
+            ("proper distribution", {"slope": "flat()"}),
+            ("names 'nil'", {"prior": {"nil": 1}}),
+            ("negative", {"prior": {"none": -1}}),
+            ("any probability", {"prior": {"none": 0}}),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(ArgumentError, words):
+                call(**{"direction": "negative", **given})
+        with self.assertRaisesRegex(ArgumentError, "publication_bias"):
+            mw.plots.funnel(3)
 
 
 class Told(unittest.TestCase):

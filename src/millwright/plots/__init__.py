@@ -11,6 +11,7 @@ from millwright.plots.energy_changes import energy_changes
 from millwright.plots.evidence_path import evidence_path
 from millwright.plots.expected_evidence import expected_evidence
 from millwright.plots.fitted import fitted_line, prior_lines
+from millwright.plots.funnel import funnel
 from millwright.plots.further_trials import further_trials
 from millwright.plots.graph import model_graph
 from millwright.plots.interval_rows import compare_estimates, intervals, shrinkage
@@ -38,6 +39,7 @@ __all__ = [
     "evidence_path",
     "expected_evidence",
     "fitted_line",
+    "funnel",
     "further_trials",
     "intervals",
     "leave_one_out_pit",

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Hashable, Mapping
+from typing import TypeVar
 
 import numpy as np
 from scipy.special import logsumexp
 
 __all__ = ["inclusion_of", "posterior_shares"]
 
+Name = TypeVar("Name", bound=Hashable)
 
-def posterior_shares(logs: Mapping[str, float], prior: Mapping[str, float]) -> dict[str, float]:
+
+def posterior_shares(logs: Mapping[Name, float], prior: Mapping[Name, float]) -> dict[Name, float]:
     """Return the posterior probability of each model from log evidences and prior ones."""
     with np.errstate(divide="ignore"):
         terms = np.array([logs[name] + np.log(prior[name]) for name in logs])
@@ -19,7 +22,7 @@ def posterior_shares(logs: Mapping[str, float], prior: Mapping[str, float]) -> d
 
 
 def inclusion_of(
-    within: Collection[str], logs: Mapping[str, float], prior: Mapping[str, float]
+    within: Collection[Name], logs: Mapping[Name, float], prior: Mapping[Name, float]
 ) -> float:
     """Return the log Bayes factor of some models over all others, each side by its priors.
 

@@ -22,6 +22,7 @@ from millwright.language.printing import number_text
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.findings import Findings
 from millwright.studies.grid_density import GridDensity
+from millwright.studies.meta_bias_findings import PublicationBias, publication_bias
 from millwright.studies.meta_data import SCALES
 from millwright.studies.meta_evidence import inclusion_of, posterior_shares
 from millwright.studies.meta_further import FurtherTrials, further_trials
@@ -373,6 +374,49 @@ class MetaFindings(Findings):
                 )
             errors = np.broadcast_to(errors, (count,)).copy()
         return further_trials(self, errors, replications, threshold, seed)
+
+    def publication_bias(
+        self,
+        direction: str,
+        *,
+        one_sided: Sequence[Sequence[float]] = ((0.05,), (0.025, 0.05)),
+        two_sided: Sequence[Sequence[float]] = ((0.05,),),
+        slope: str | None = "normal(0, 1)",
+        slope_squared: str | None = None,
+        prior: Mapping[str, float] | None = None,
+    ) -> PublicationBias:
+        """Weigh models in which trials stay unpublished by their result, and correct for it.
+
+        Every model of the study, with and without effect and spread, without bias and with each
+        bias. The plain answer stands beside the corrected one.
+
+        Parameters
+        ----------
+        direction
+            The direction of results that were hoped for: `positive` or `negative`.
+        one_sided, two_sided
+            Selection: for each model the p-values, ascending, at which the chance to be seen
+            falls (Vevea and Hedges 1995); one-sided ones are of results in the direction.
+            Weights have the prior of ordered uniform numbers.
+        slope, slope_squared
+            Priors of the slope of estimates on their standard error, and on its square (Stanley
+            and Doucouliagos 2014); None for no such model. Cut them with `low=0` or `high=0` for a
+            slope in the direction only.
+        prior
+            Prior probabilities of the biases by name, `none` among them; by default one half
+            for none, the other half shared.
+
+        Returns
+        -------
+        Probabilities, corrected effects, and the models; `mw.plots.funnel` draws it.
+
+        Raises
+        ------
+        ArgumentError
+            For a direction, cut points, priors or probabilities that make no sense.
+        """
+        slopes = {"slope": slope, "slope_squared": slope_squared}
+        return publication_bias(self, direction, one_sided, two_sided, slopes, prior)
 
     def under_priors(self, priors: Mapping[str, Mapping[str, str]]) -> pd.DataFrame:
         """Say what the answer would be under other priors.

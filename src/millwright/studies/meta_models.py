@@ -14,7 +14,15 @@ from millwright.studies.meta_data import DEFINITIONS, TrialData
 from millwright.studies.meta_posterior import range_of
 from millwright.studies.reading import named
 
-__all__ = ["KINDS", "MetaKind", "check_priors", "meta_model", "number_prior", "usual_priors"]
+__all__ = [
+    "KINDS",
+    "MetaKind",
+    "bias_model",
+    "check_priors",
+    "meta_model",
+    "number_prior",
+    "usual_priors",
+]
 
 _ROUNDING = 1e-9
 
@@ -88,8 +96,47 @@ def check_priors(settings: Mapping[str, Any]) -> None:
         )
 
 
-def meta_model(data: TrialData, kind: MetaKind, settings: Mapping[str, Any]) -> Model | None:
-    """Return the model of a kind; None for the one that has no unknown."""
+def bias_model(
+    data: TrialData,
+    kind: MetaKind,
+    settings: Mapping[str, Any],
+    priors: Mapping[str, str],
+    parts: tuple[str, ...],
+    words: str,
+) -> Model:
+    """Return the model of a kind with publication bias.
+
+    Parameters
+    ----------
+    priors
+        Of what the bias has: steps of the weights, or a slope.
+    parts
+        Arguments of `selected` around the normal distribution, the innermost first; of a slope
+        what it adds to the effect. `{error}` stands for the column of standard errors.
+    """
+    own = _priors_of(kind, settings)
+    names = named(
+        {data.estimate: "estimate", data.error: "standard_error"}, (*own, *priors, *DEFINITIONS)
+    )
+    error = names.of[data.error]
+    wide = f"sqrt({error}**2 + spread**2)" if kind.spread else error
+    middle = "effect" if "effect" in own else "0"
+    if "slope" in priors:
+        text = f"normal({middle} + {parts[0].format(error=error)}, {wide})"
+    else:
+        text = f"normal({middle}, {wide})"
+        for part in parts:
+            text = f"selected({text}, {part.format(error=error)})"
+    return Model(
+        title=f"{kind.words[0].upper()}{kind.words[1:]}; {words}",
+        priors={**own, **priors},
+        likelihood={names.of[data.estimate]: text},
+        columns=names.aliases,
+    )
+
+
+def _priors_of(kind: MetaKind, settings: Mapping[str, Any]) -> dict[str, str]:
+    """Return the priors of effect and spread that a kind of model has."""
     priors = {}
     if kind.effect:
         priors["effect"] = settings["effect"]
@@ -97,6 +144,12 @@ def meta_model(data: TrialData, kind: MetaKind, settings: Mapping[str, Any]) -> 
         priors["effect"] = settings["null"]
     if kind.spread:
         priors["spread"] = settings["spread"]
+    return priors
+
+
+def meta_model(data: TrialData, kind: MetaKind, settings: Mapping[str, Any]) -> Model | None:
+    """Return the model of a kind; None for the one that has no unknown."""
+    priors = _priors_of(kind, settings)
     if not priors:
         return None
     names = named({data.estimate: "estimate", data.error: "standard_error"}, DEFINITIONS)

@@ -1,0 +1,213 @@
+"""Whether trials stayed unpublished by their result, and what the effect is then.
+
+Two kinds of models. Selection: the chance that a trial is seen falls in steps with its p-value
+(Vevea and Hedges 1995; the weights relative to the most significant step are ordered uniform
+numbers, which is a cumulated Dirichlet prior with all concentrations 1). Regression: estimates
+lean on their standard error, or on its square (Stanley and Doucouliagos 2014). Each with and
+without an effect and spread; evidences and the effect's density are integrals on fixed places of
+effect, spread, and weights or slope.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from itertools import product
+
+import numpy as np
+from scipy.special import logsumexp, ndtr, ndtri
+
+from millwright.draws.known_priors import KnownPrior
+from millwright.studies.meta_posterior import Trials, log_prior
+
+__all__ = ["BiasModel", "NoBias", "Regression", "Selection", "log_on_grid"]
+
+_STEP_RULES = {
+    count: np.polynomial.legendre.leggauss(n) for count, n in ((1, 14), (2, 11), (3, 8))
+}
+_SLOPE_RULE = np.polynomial.legendre.leggauss(6)
+_SLOPE_SHARES = np.array([0, 1e-6, 1e-4, 0.01, 0.1, 0.25, 0.5, 0.75, 0.9, 0.99])
+_SLOPE_SHARES = np.concatenate([_SLOPE_SHARES, 1 - _SLOPE_SHARES[:4][::-1]])
+_MOST_NUMBERS = 2_000_000
+
+
+@dataclass(frozen=True)
+class NoBias:
+    """All trials are seen, whatever they show."""
+
+    words: str = "none"
+
+    def parts(
+        self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Return log likelihoods, (spreads, effects, 1), and the log prior weight of the last."""
+        return _normal_total(trials, effects, spreads)[..., None], np.zeros(1)
+
+
+def _normal_total(trials: Trials, effects: np.ndarray, spreads: np.ndarray) -> np.ndarray:
+    """Return the log likelihood without bias, (spreads, effects)."""
+    total = np.zeros((len(spreads), len(effects)))
+    for estimate, error in zip(trials.estimates, trials.errors, strict=True):
+        variance = (error**2 + spreads**2)[:, None]
+        total += -0.5 * ((estimate - effects) ** 2 / variance + np.log(2 * np.pi * variance))
+    return total
+
+
+@dataclass(frozen=True)
+class Selection:
+    """The chance to be seen falls in steps of the p-value.
+
+    Attributes
+    ----------
+    cuts
+        p-values at which it falls, ascending.
+    sides
+        1: small p-values are of effects in the direction `sign`; 2: of either direction.
+    sign
+        1 or -1.
+    """
+
+    cuts: tuple[float, ...]
+    sides: int
+    sign: int
+
+    @property
+    def words(self) -> str:
+        """What the model says."""
+        kind = "one-sided" if self.sides == 1 else "two-sided"
+        return f"selection, {kind}, p {', '.join(f'{cut:g}' for cut in self.cuts)}"
+
+    @cached_property
+    def limits(self) -> np.ndarray:
+        """Estimates over standard errors at which the weight falls, descending."""
+        return -ndtri(np.array(self.cuts) / self.sides)
+
+    @cached_property
+    def steps(self) -> tuple[np.ndarray, np.ndarray]:
+        """Places of the ratios of neighbouring weights, (places, cuts), and their log weights."""
+        count = len(self.cuts)
+        rule = _STEP_RULES[count]
+        nodes, weights = 0.5 * (1 + rule[0]), 0.5 * rule[1]
+        places = np.array(list(product(nodes, repeat=count)))
+        logs = np.array(list(product(np.log(weights), repeat=count))).sum(axis=1)
+        # Ratios of ordered uniform numbers: beta(count, 1), beta(count - 1, 1), ...
+        powers = np.arange(count, 0, -1)
+        return places, logs + (np.log(powers) + (powers - 1) * np.log(places)).sum(axis=1)
+
+    @cached_property
+    def weights(self) -> np.ndarray:
+        """Chance to be seen in each interval, relative to the first, (places, intervals)."""
+        ratios = self.steps[0]
+        return np.concatenate([np.ones((len(ratios), 1)), np.cumprod(ratios, axis=1)], axis=1)
+
+    def interval_of(self, trials: Trials) -> np.ndarray:
+        """Return which interval each trial lies in, 0 the most significant."""
+        z = self.sign * trials.estimates / trials.errors
+        z = np.abs(z) if self.sides == 2 else z
+        return (z[:, None] < self.limits).sum(axis=1)
+
+    def parts(
+        self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Return log likelihoods, (spreads, effects, places), and log prior weights of places."""
+        total = _normal_total(trials, effects, spreads)[..., None]
+        weights, where = self.weights, self.interval_of(trials)
+        total = total + np.log(weights[:, where]).sum(axis=1)
+        for error in trials.errors:
+            seen = self._chances(error, effects, spreads) @ weights.T
+            total = total - np.log(seen)
+        return total, self.steps[1]
+
+    def _chances(self, error: float, effects: np.ndarray, spreads: np.ndarray) -> np.ndarray:
+        """Return the probability of each interval, (spreads, effects, intervals)."""
+        wide = np.sqrt(error**2 + spreads**2)[:, None, None]
+        middle = (self.sign * effects)[None, :, None]
+        above = ndtr((middle - self.limits * error) / wide)
+        if self.sides == 2:
+            above = above + ndtr((-middle - self.limits * error) / wide)
+        first = np.zeros((*above.shape[:2], 1))
+        return np.diff(np.concatenate([first, above, first + 1], axis=-1), axis=-1)
+
+
+@dataclass(frozen=True)
+class Regression:
+    """Estimates lean on the standard error, or on its square.
+
+    Attributes
+    ----------
+    power
+        1 or 2.
+    text, prior
+        Prior of the slope, as it is written and to be computed with.
+    """
+
+    power: int
+    text: str
+    prior: KnownPrior = field(repr=False)
+
+    @property
+    def words(self) -> str:
+        """What the model says."""
+        return "regression on the " + ("error" if self.power == 1 else "squared error")
+
+    @cached_property
+    def slopes(self) -> tuple[np.ndarray, np.ndarray]:
+        """Places of the slope and their log weights, the prior among them."""
+        with np.errstate(all="ignore"):
+            marks = self.prior.quantiles(*_SLOPE_SHARES)
+        edges = np.unique(marks[np.isfinite(marks)])
+        half = 0.5 * np.diff(edges)[:, None]
+        places = (edges[:-1, None] + half * (1 + _SLOPE_RULE[0])).ravel()
+        return places, np.log((half * _SLOPE_RULE[1]).ravel()) + log_prior(self.prior, places)
+
+    def parts(
+        self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Return log likelihoods, (spreads, effects, places), and log prior weights of places."""
+        places, logs = self.slopes
+        total = np.zeros((len(spreads), len(effects), len(places)))
+        for estimate, error in zip(trials.estimates, trials.errors, strict=True):
+            variance = (error**2 + spreads**2)[:, None, None]
+            middle = effects[:, None] + places * error**self.power
+            total += -0.5 * ((estimate - middle) ** 2 / variance + np.log(2 * np.pi * variance))
+        return total, logs
+
+
+BiasModel = NoBias | Selection | Regression
+
+
+def log_on_grid(
+    trials: Trials,
+    bias: BiasModel,
+    effects: np.ndarray,
+    spreads: tuple[np.ndarray, np.ndarray],
+) -> np.ndarray:
+    """Return the log likelihood of effects, spread and bias integrated out, shape (effects,).
+
+    Parameters
+    ----------
+    spreads
+        Places of the spread and their log weights, the prior among them.
+    """
+    terms = []
+    for places, logs in _chunks(spreads, len(effects), bias):
+        total, weights = bias.parts(trials, effects, places)
+        terms.append(logsumexp(total + weights + logs[:, None, None], axis=(0, 2)))
+    return np.asarray(logsumexp(np.stack(terms), axis=0))
+
+
+def _chunks(
+    spreads: tuple[np.ndarray, np.ndarray], effects: int, bias: BiasModel
+) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """Yield some spreads at a time, so that no array grows too large."""
+    each = effects * _places_of(bias)
+    size = max(1, _MOST_NUMBERS // each)
+    for at in range(0, len(spreads[0]), size):
+        yield spreads[0][at : at + size], spreads[1][at : at + size]
+
+
+def _places_of(bias: BiasModel) -> int:
+    if isinstance(bias, Selection):
+        return len(bias.weights)
+    return len(bias.slopes[0]) if isinstance(bias, Regression) else 1

@@ -1,0 +1,377 @@
+"""What models of publication bias say of the trials, weighed and averaged."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+from scipy.special import logsumexp
+
+from millwright.display import Shown, text_table
+from millwright.draws.intervals import IntervalKind, kind_words
+from millwright.draws.known_priors import KnownPrior
+from millwright.draws.numbers import chance_text, decimals_of, fixed, range_text, share_text
+from millwright.errors import ArgumentError, nearest
+from millwright.evidence.bayes_factor import factor_text, strength
+from millwright.language.printing import number_text
+from millwright.models.model import Model
+from millwright.studies.checks import check_number
+from millwright.studies.grid_density import GridDensity
+from millwright.studies.meta_bias import (
+    BiasModel,
+    NoBias,
+    Regression,
+    Selection,
+    log_on_grid,
+)
+from millwright.studies.meta_evidence import inclusion_of, posterior_shares
+from millwright.studies.meta_models import KINDS, bias_model, number_prior
+from millwright.studies.meta_posterior import Trials, log_prior, range_of
+from millwright.studies.sentences import bulleted
+
+if TYPE_CHECKING:
+    from millwright.studies.meta_findings import MetaFindings
+
+__all__ = ["PublicationBias", "publication_bias"]
+
+_PER_PIECE = 9
+_SHARES = np.array([1e-6, 1e-3, 0.02, 0.1, 0.25, 0.4])
+_SHARES = np.concatenate([_SHARES, [0.5], 1 - _SHARES[::-1]])
+_SPREAD_SHARES = np.array([1e-4, 0.01, 0.1, 0.3, 0.5, 0.7, 0.9, 0.99, 0.9999])
+_SPREAD_RULE = np.polynomial.legendre.leggauss(6)
+_NONE = "none"
+_DIRECTIONS = {"positive": 1, "negative": -1}
+_MOST_CUTS = 3
+
+
+@dataclass(frozen=True, kw_only=True)
+class PublicationBias(Shown):
+    """Models with and without bias, weighed and averaged.
+
+    Attributes
+    ----------
+    direction
+        The direction of results that were hoped for.
+    models
+        Every model that has an unknown, by name, as it could be fitted.
+    log_evidences, prior, shares
+        By kind and bias: log evidence, prior and posterior probability.
+    corrected
+        The effect where there is one, averaged over all models.
+    plain
+        The same over the models without bias.
+    by_bias
+        The same over the models of each bias.
+    trials
+        The trials.
+    level, kind
+        Of the intervals.
+    """
+
+    direction: str
+    models: Mapping[str, Model] = field(repr=False)
+    log_evidences: Mapping[tuple[str, str], float] = field(repr=False)
+    prior: Mapping[tuple[str, str], float] = field(repr=False)
+    shares: Mapping[tuple[str, str], float] = field(repr=False)
+    corrected: GridDensity = field(repr=False)
+    plain: GridDensity = field(repr=False)
+    by_bias: Mapping[str, GridDensity] = field(repr=False)
+    trials: Trials = field(repr=False)
+    level: float
+    kind: IntervalKind
+
+    def model_table(self) -> pd.DataFrame:
+        """Return log evidence, prior and posterior probability of every model."""
+        rows = {
+            key: (self.log_evidences[key], self.prior[key], self.shares[key])
+            for key in self.log_evidences
+        }
+        columns = ["log evidence", "prior probability", "posterior probability"]
+        frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns)
+        frame.index = pd.MultiIndex.from_tuples(list(rows), names=["model", "bias"])
+        return frame
+
+    def inclusion(self) -> pd.DataFrame:
+        """Weigh effect, spread and bias against none of each, averaged over all models.
+
+        Returns
+        -------
+        Prior and posterior probability, log Bayes factor, and in words.
+        """
+        rows = {}
+        for term in ("effect", "spread", "bias"):
+            within = {key for key in self.log_evidences if self._has(key, term)}
+            value = inclusion_of(within, self.log_evidences, self.prior)
+            rows[term] = {
+                "prior probability": sum(self.prior[key] for key in within),
+                "posterior probability": sum(self.shares[key] for key in within),
+                "log Bayes factor": value,
+                "in words": f"{factor_text(abs(value))} for {term if value >= 0 else 'none'}, "
+                f"{strength(value)}",
+            }
+        return pd.DataFrame(rows).T.rename_axis("term").infer_objects()
+
+    @staticmethod
+    def _has(key: tuple[str, str], term: str) -> bool:
+        kind, bias = key
+        return bias != _NONE if term == "bias" else bool(getattr(KINDS[kind], term))
+
+    def effects(self) -> pd.DataFrame:
+        """Return the effect where there is one, by bias and over all models.
+
+        Returns
+        -------
+        Posterior probability of the bias, median, interval, and probability above 0.
+        """
+        words = kind_words(self.kind, self.level)
+        rows = {}
+        for name, density in {"all models": self.corrected, **self.by_bias}.items():
+            share = 1.0 if name == "all models" else self._share_of(name)
+            low, high = density.interval(self.level, self.kind)
+            middle = float(density.quantile(np.array([0.5]))[0])
+            rows[name] = (share, middle, low, high, 1 - density.below(0.0))
+        columns = ["posterior probability", "effect, median", f"{words}, from", f"{words}, to"]
+        columns.append("probability above 0")
+        return pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("bias")
+
+    def _share_of(self, bias: str) -> float:
+        return sum(share for (_, one), share in self.shares.items() if one == bias)
+
+    def _size(self, density: GridDensity) -> str:
+        low, high = density.interval(self.level, self.kind)
+        first, last = density.quantile(np.array([0.16, 0.84]))
+        spread = 0.5 * float(last - first)
+        middle = float(density.quantile(np.array([0.5]))[0])
+        told = f"{kind_words(self.kind, self.level)} {range_text(low, high, spread)}"
+        return f"{fixed(middle, decimals_of(spread))} ({told})"
+
+    def __str__(self) -> str:
+        found = self.inclusion()
+        bias, effect = (float(found["log Bayes factor"][term]) for term in ("bias", "effect"))
+        up = 1 - self.corrected.below(0.0)
+        lines = [
+            self._weighed("publication bias", bias, "bias"),
+            "Effect where there is one, averaged over all these models: "
+            f"{self._size(self.corrected)}; {'positive' if up >= 0.5 else 'negative'} with "
+            f"probability {chance_text(max(up, 1 - up), 10_000)}. Without regard to bias: "
+            f"{self._size(self.plain)}.",
+            self._weighed("an effect, bias allowed for,", effect, "effect"),
+            f"Results were hoped for in the {self.direction} direction, as you said. A handful of "
+            "trials says little of bias: read what the prior probability became.",
+        ]
+        table = self.effects()
+        columns = {
+            "probability": ["", *map(share_text, table["posterior probability"].iloc[1:])],
+            "effect where there is one": [
+                self._size(one) for one in (self.corrected, *self.by_bias.values())
+            ],
+        }
+        return f"{bulleted(lines)}\n\n{text_table(list(table.index), columns)}"
+
+    def _weighed(self, name: str, value: float, term: str) -> str:
+        row = self.inclusion().loc[term]
+        one, other = (name, "none") if value >= 0 else ("none", name)
+        times = factor_text(abs(value)).replace("> ", "more than ")
+        return (
+            f"The data are {times} times as probable under {one} as under {other} "
+            f"({strength(value)}); its probability goes from "
+            f"{row['prior probability']:.2g} to {row['posterior probability']:.3g}."
+        )
+
+
+def publication_bias(
+    found: MetaFindings,
+    direction: str,
+    one_sided: Sequence[Sequence[float]],
+    two_sided: Sequence[Sequence[float]],
+    slopes: Mapping[str, str | None],
+    prior: Mapping[str, float] | None,
+) -> PublicationBias:
+    """Weigh models with bias; see `MetaFindings.publication_bias`."""
+    biases = _biases(direction, one_sided, two_sided, slopes)
+    before = _prior_of(found, biases, prior)
+    grids = {kind: _grid(found, kind) for kind in KINDS}
+    spreads = {kind: _spreads(found, kind) for kind in KINDS}
+    logs: dict[tuple[str, str], np.ndarray] = {}
+    evidences: dict[tuple[str, str], float] = {}
+    trials = found.study.table.trials
+    for name, bias in biases.items():
+        for kind, (places, edges, weights) in grids.items():
+            values = log_on_grid(trials, bias, places, spreads[kind]) + weights
+            logs[kind, name] = values
+            evidences[kind, name] = (
+                float(values[0]) if edges is None else _density(values, edges).log_integral
+            )
+    shares = posterior_shares(evidences, before)
+    edges = grids["random"][1]
+    assert edges is not None
+
+    def averaged(names: Sequence[str]) -> GridDensity:
+        terms = [
+            logs[kind, name] + _log(before[kind, name])
+            for kind in ("random", "common")
+            for name in names
+        ]
+        return _density(logsumexp(np.stack(terms), axis=0), edges)
+
+    return PublicationBias(
+        direction=direction,
+        models=_models(found, biases),
+        log_evidences=evidences,
+        prior=before,
+        shares=shares,
+        corrected=averaged(list(biases)),
+        plain=averaged([_NONE]),
+        by_bias={name: averaged([name]) for name in biases},
+        trials=trials,
+        level=found.level,
+        kind=found.kind,
+    )
+
+
+def _log(value: float) -> float:
+    with np.errstate(divide="ignore"):
+        return float(np.log(value))
+
+
+def _density(values: np.ndarray, edges: np.ndarray) -> GridDensity:
+    """Return the density of values that are known on the grid of some edges."""
+    return GridDensity(log_density=lambda places: values, edges=edges, per_piece=_PER_PIECE)
+
+
+def _biases(
+    direction: str,
+    one_sided: Sequence[Sequence[float]],
+    two_sided: Sequence[Sequence[float]],
+    slopes: Mapping[str, str | None],
+) -> dict[str, BiasModel]:
+    """Return the models of bias by name, none first.
+
+    Raises
+    ------
+    ArgumentError
+        For cut points or priors that make no sense.
+    """
+    if direction not in _DIRECTIONS:
+        raise ArgumentError(f"`direction` is positive or negative, not {direction!r}.")
+    every: list[BiasModel] = [NoBias()]
+    for sides, given in ((1, one_sided), (2, two_sided)):
+        for cuts in given:
+            every.append(Selection(_cuts(cuts), sides, _DIRECTIONS[direction]))
+    for power, name in ((1, "slope"), (2, "slope_squared")):
+        text = slopes[name]
+        if text is not None:
+            every.append(Regression(power, text, number_prior(name, text)))
+    if len(every) == 1:
+        raise ArgumentError("Give at least one model of bias.")
+    return {one.words: one for one in every}
+
+
+def _cuts(given: Sequence[float]) -> tuple[float, ...]:
+    cuts = tuple(given) if isinstance(given, Sequence) and not isinstance(given, str) else ()
+    for cut in cuts:
+        check_number("cut", cut)
+    if not 0 < len(cuts) <= _MOST_CUTS or not all(0 < cut < 1 for cut in cuts):
+        raise ArgumentError(
+            f"Cut points are one to {_MOST_CUTS} p-values between 0 and 1, such as (0.025, 0.05), "
+            f"not {given!r}."
+        )
+    if list(cuts) != sorted(set(cuts)):
+        raise ArgumentError(f"Cut points ascend, since weights fall with the p-value: {cuts}.")
+    return tuple(map(float, cuts))
+
+
+def _prior_of(
+    found: MetaFindings, biases: Mapping[str, BiasModel], stated: Mapping[str, float] | None
+) -> dict[tuple[str, str], float]:
+    """Return prior probabilities: those of the study's models times those of the biases."""
+    of_bias = {name: 0.5 if name == _NONE else 0.5 / (len(biases) - 1) for name in biases}
+    if stated is not None:
+        for name, value in stated.items():
+            if name not in biases:
+                raise ArgumentError(
+                    f"`prior` names {name!r}.{nearest(str(name), biases)} Biases: "
+                    f"{'; '.join(biases)}."
+                )
+            check_number(f"prior of {name}", value)
+            if value < 0:
+                raise ArgumentError(f"The prior probability of {name!r} is negative.")
+        total = sum(stated.values())
+        if not total > 0:
+            raise ArgumentError("`prior` gives no bias any probability.")
+        of_bias = {name: float(stated.get(name, 0.0)) / total for name in biases}
+    models = found.study.model_priors
+    return {(kind, name): models[kind] * of_bias[name] for name in biases for kind in KINDS}
+
+
+def _grid(found: MetaFindings, kind: str) -> tuple[np.ndarray, np.ndarray | None, np.ndarray]:
+    """Return places of the effect, their edges, and the log prior; no edges for a point."""
+    prior: KnownPrior | None = found.study.exact[kind].effect
+    if prior is None:
+        return np.zeros(1), None, np.zeros(1)
+    exact = [found.study.exact[name].of_effect for name in ("random", "common")]
+    trials = found.study.table.trials
+    sd = float(np.sqrt(trials.given(np.zeros(1))[1][0]))
+    # Bias pulls an effect from where it seems to be towards none, and beyond.
+    middles = [0.0, *(float(one.quantile(np.array([0.5]))[0]) for one in exact)]
+    low, high = min(middles) - 8 * sd, max(middles) + 8 * sd
+    steps = np.linspace(low, high, max(9, min(60, int((high - low) / sd))))
+    marks = [one.quantile(_SHARES) for one in exact]
+    edges = np.concatenate([*marks, steps, prior.quantiles(*_SHARES)])
+    edges = np.unique(np.clip(edges, *range_of(prior)))
+    base = GridDensity(
+        log_density=lambda places: log_prior(prior, places), edges=edges, per_piece=_PER_PIECE
+    )
+    return base.grid, base.edges, log_prior(prior, base.grid)
+
+
+def _spreads(found: MetaFindings, kind: str) -> tuple[np.ndarray, np.ndarray]:
+    """Return places of the spread and their log weights, the prior among them."""
+    exact = found.study.exact[kind]
+    prior = exact.spread
+    if prior is None:
+        return np.zeros(1), np.zeros(1)
+    scale = exact.trials.scale
+    marks = [exact.of_spread.quantile(_SPREAD_SHARES), prior.quantiles(*_SPREAD_SHARES)]
+    marks += [scale * np.array([0.0, 0.1, 0.3, 0.6, 1.0, 1.6, 2.5, 4.0])]
+    edges = np.unique(np.clip(np.concatenate(marks), *range_of(prior)))
+    half = 0.5 * np.diff(edges)[:, None]
+    places = (edges[:-1, None] + half * (1 + _SPREAD_RULE[0])).ravel()
+    return places, np.log((half * _SPREAD_RULE[1]).ravel()) + log_prior(prior, places)
+
+
+def _models(found: MetaFindings, biases: Mapping[str, BiasModel]) -> dict[str, Model]:
+    """Return every model that has an unknown."""
+    study = found.study
+    models = {}
+    for name, bias in biases.items():
+        for kind, of in KINDS.items():
+            if name == _NONE:
+                if kind in study.models:
+                    models[f"{kind}, no bias"] = study.models[kind]
+                continue
+            priors, wrapped = _written(bias)
+            models[f"{kind}, {name}"] = bias_model(
+                study.table, of, study.settings, priors, wrapped, name
+            )
+    return models
+
+
+def _written(bias: BiasModel) -> tuple[dict[str, str], tuple[str, ...]]:
+    """Return priors of a bias, and its steps as the model language writes them."""
+    if isinstance(bias, Regression):
+        return {"slope": bias.text}, (f"slope * {{error}}{'**2' * (bias.power == 2)}",)
+    assert isinstance(bias, Selection)
+    priors, steps = {}, []
+    count = len(bias.cuts)
+    for at, limit in enumerate(bias.limits):
+        name = f"step_{at + 1}"
+        priors[name] = f"beta(alpha={count - at}, beta=1)"
+        above = f"above={number_text(float(limit))} * {{error}}"
+        below = f"below={number_text(-float(limit))} * {{error}}"
+        ends = {1: above, -1: below}[bias.sign] if bias.sides == 1 else f"{below}, {above}"
+        steps.append(f"{ends}, weight={name}")
+    return priors, tuple(steps)
