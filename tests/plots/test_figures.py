@@ -115,6 +115,8 @@ class Figures(unittest.TestCase):
             "evidence_path",
             "expected_evidence",
             "study",
+            "further_trials",
+            "funnel",
         }
         self.assertEqual(set(figures) | elsewhere, set(PLOTS.__all__))
         for name, figure in figures.items():

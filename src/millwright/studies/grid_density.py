@@ -101,7 +101,7 @@ class GridDensity:
         found = CubicHermiteSpline(self.grid, self._cumulated[0], self.densities)(at)
         return float(np.clip(found, 0, 1))
 
-    def refined(self, times: int = 2) -> GridDensity:
+    def refined(self, times: int = 1) -> GridDensity:
         """Return the density with edges added at its own quantiles, where it has its mass."""
         density = self
         for _ in range(times):

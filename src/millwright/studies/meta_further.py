@@ -29,7 +29,8 @@ if TYPE_CHECKING:
 
 __all__ = ["EFFECT", "NONE", "FurtherTrials", "Lattice", "factors_along", "further_trials"]
 
-EFFECT, NONE = "an effect", "no effect"
+EFFECT = "an effect"
+NONE = "no effect"
 _QUANTILES = (0.05, 0.5, 0.95)
 _EFFECTS, _SPREADS = np.polynomial.legendre.leggauss(10), np.polynomial.legendre.leggauss(8)
 _EFFECT_PIECES = np.concatenate([[1e-6, 1e-3, 0.01], np.linspace(0.03, 0.97, 16)])

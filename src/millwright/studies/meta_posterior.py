@@ -29,6 +29,8 @@ __all__ = ["MetaPosterior", "Trials", "log_prior", "range_of"]
 
 _RULE = np.polynomial.legendre.leggauss(24)
 _COARSER_RULE = np.polynomial.legendre.leggauss(16)
+_MIXTURE_RULE = np.polynomial.legendre.leggauss(8)
+_PER_PIECE = 13
 _SHARES = np.concatenate(
     [
         [0, 1e-12, 1e-8, 1e-5, 1e-3, 0.01, 0.05, 0.15, 0.3, 0.5, 0.7, 0.85, 0.95, 0.99, 0.999],
@@ -246,13 +248,14 @@ class MetaPosterior:
         return GridDensity(
             log_density=lambda tau: log_prior(prior, tau) + self.log_over_effects(tau),
             edges=self._first_spread_edges,
-        ).refined()
+            per_piece=_PER_PIECE,
+        ).refined(2)
 
     @cached_property
     def _mixture(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """Weights over the spread, and the normal density and integral of each."""
-        nodes, weights = self._spread_nodes(_COARSER_RULE)
-        inside = self.log_over_effects(nodes, _COARSER_RULE)
+        nodes, weights = self._spread_nodes(_MIXTURE_RULE)
+        inside = self.log_over_effects(nodes)
         share = weights + inside
         kept = share > share.max() - _NOTHING_LEFT
         mean, variance, constant = self.trials.given(nodes[kept])
@@ -288,7 +291,9 @@ class MetaPosterior:
         away = np.concatenate([-_AWAY[::-1], _AWAY[1:], [-0.5, 0.5, -1.5, 1.5]])
         marks = np.concatenate([corners, middle + away * spread, middle + 0.3 * away * spread])
         edges = np.unique([low, *marks[(marks > low) & (marks < high)], high])
-        return GridDensity(log_density=self.log_effect_density, edges=edges).refined()
+        return GridDensity(
+            log_density=self.log_effect_density, edges=edges, per_piece=_PER_PIECE
+        ).refined()
 
     def draws(self, generator: np.random.Generator, count: int) -> dict[str, np.ndarray]:
         """Return independent draws of effect and spread, those that the model has."""
