@@ -389,6 +389,11 @@ class PublicationBias(unittest.TestCase):
             prior={"none": 3, "selection, two-sided, p 0.05": 1},
         )
         self.assertAlmostEqual(stated.inclusion()["prior probability"]["bias"], 0.25)
+        one_side = study(prior={"random": 1}).fit(seed=1)
+        some = {"one_sided": [], "slope": None}
+        self.assertIn("not asked", str(one_side.publication_bias("negative", **some)))
+        with self.assertRaisesRegex(ArgumentError, "none to correct"):
+            study(prior={"null random": 1}).fit(seed=1).publication_bias("negative")
         call = found().publication_bias
         for words, given in (
             ("positive or negative", {"direction": "up"}),

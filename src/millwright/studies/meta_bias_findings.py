@@ -172,6 +172,8 @@ class PublicationBias(Shown):
         return f"{bulleted(lines)}\n\n{text_table(list(table.index), columns)}"
 
     def _weighed(self, name: str, value: float, term: str) -> str:
+        if np.isnan(value):
+            return f"Whether there is {name} was not asked: the prior of the models settles it."
         row = self.inclusion().loc[term]
         one, other = (name, "none") if value >= 0 else ("none", name)
         times = factor_text(abs(value)).replace("> ", "more than ")
@@ -191,6 +193,10 @@ def publication_bias(
     prior: Mapping[str, float] | None,
 ) -> PublicationBias:
     """Weigh models with bias; see `MetaFindings.publication_bias`."""
+    if not any(found.study.model_priors[kind] for kind, of in KINDS.items() if of.effect):
+        raise ArgumentError(
+            "The prior probabilities leave no model with an effect, so there is none to correct."
+        )
     biases = _biases(direction, one_sided, two_sided, slopes)
     before = _prior_of(found, biases, prior)
     grids = {kind: _grid(found, kind) for kind in KINDS}
