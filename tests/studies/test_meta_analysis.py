@@ -201,15 +201,21 @@ class Exact(unittest.TestCase):
         factor = two.inclusion()["log Bayes factor"]
         self.assertAlmostEqual(factor["effect"], logs["random"] - logs["null random"], 9)
         self.assertTrue(np.isnan(factor["spread"]))
+        self.assertEqual(two.inclusion()["in words"]["spread"], "not asked")
+        alone = study(prior={"random": 1}).fit(seed=1, draws=100)
+        self.assertEqual(set(alone.leave_one_out()["in words"]), {"not asked"})
         self.assertIn("was not asked", " ".join(two.answer))
         odds = 3 * np.exp(factor["effect"])
         share = two.inclusion()["posterior probability"]["effect"]
         self.assertAlmostEqual(share, odds / (1 + odds), 9)
 
     def test_averaged_effect_is_zero_where_there_is_none(self):
-        values = found().numbers["effect, averaged"]
+        values = found().numbers["effect, averaged, 0 if none"]
         none = 1 - found().inclusion()["posterior probability"]["effect"]
         self.assertLess(abs((values == 0).mean() - none), 4 * np.sqrt(none * (1 - none)) / 100)
+        # A share above 0 would read as if the rest were below.
+        column = found().table()["probability above 0"]
+        self.assertTrue(np.isnan(column["effect, averaged, 0 if none"]))
 
     def test_density_on_a_grid_against_the_normal_distribution(self):
         density = GridDensity(
@@ -250,6 +256,12 @@ class Further(unittest.TestCase):
         self.assertIn("5.23", str(made))
         line = mw.plots.further_trials(made).axes[0].lines[-4]
         np.testing.assert_allclose(line.get_ydata(), table.xs("an effect")["log BF, 50 %"])
+        # So many trials that the models without an effect have no probability left as a number.
+        errors = np.full(400, 0.05)
+        sure = {"estimate": np.linspace(0.9, 1.1, 400), "standard_error": errors}
+        settled = mw.studies.meta_analysis(sure).fit(seed=1, draws=100)
+        more = settled.further_trials(0.1, trials=2, replications=10)
+        self.assertTrue(np.isfinite(more.log_factors["no effect"]).all())
         one_side = study(prior={"random": 1}).fit(seed=1)
         for call, words in (
             (lambda: found().further_trials(-1), "above 0"),
@@ -405,7 +417,7 @@ class PublicationBias(unittest.TestCase):
             ("proper distribution", {"slope": "flat()"}),
             ("names 'nil'", {"prior": {"nil": 1}}),
             ("negative", {"prior": {"none": -1}}),
-            ("any probability", {"prior": {"none": 0}}),
+            ("nothing any", {"prior": {"none": 0}}),
         ):
             with self.subTest(words), self.assertRaisesRegex(ArgumentError, words):
                 call(**{"direction": "negative", **given})
@@ -501,17 +513,18 @@ class Refused(unittest.TestCase):
         with self.assertRaisesRegex(DataError, "looks like variances"):
             mw.studies.meta_analysis(squares, size="n")
         mw.studies.meta_analysis(squares.assign(standard_error=2 / np.sqrt(sizes)), size="n")
-        with self.assertRaisesRegex(ArgumentError, "unit="):
-            mw.studies.meta_analysis(base.assign(estimate=50 * Y))
+        for given in ({}, {"effect": "normal(0, 50)"}):
+            with self.assertRaisesRegex(ArgumentError, "unit="):
+                mw.studies.meta_analysis(base.assign(estimate=50 * Y), **given)
 
     def test_settings_that_make_no_sense(self):
         cases = {
             "proper distribution": {"effect": "flat()"},
             "prior as text": {"effect": 3},
             "never negative": {"spread": "normal(0, 1)"},
-            "names the model": {"prior": {"rndom": 1}},
+            "Did you mean `random`": {"prior": {"rndom": 1}},
             "is negative": {"prior": {"random": -1}},
-            "no model any": {"prior": {"random": 0}},
+            "nothing any": {"prior": {"random": 0}},
             "above 0": {"unit": -1},
             "There is no column": {"size": "stones"},
             "low to high": {"rope": (1, 0)},

@@ -11,7 +11,14 @@ from millwright.display import Shown
 from millwright.draws.numbers import share_text
 from millwright.evidence.evidence import STATED
 
-__all__ = ["BayesFactor", "factor_text", "range_of_factor", "strength"]
+__all__ = [
+    "BayesFactor",
+    "factor_text",
+    "factor_words",
+    "range_of_factor",
+    "strength",
+    "times_text",
+]
 
 _LARGEST = 6.0
 """Beyond 10^6 only the size is written."""
@@ -103,6 +110,19 @@ def factor_text(log_value: float) -> str:
     return shown if log_value >= 0 or float(shown.replace(",", "")) == 1 else f"1 / {shown}"
 
 
+def times_text(log_value: float) -> str:
+    """Return the size of a Bayes factor for a sentence: `17.3`, `more than 10^6`."""
+    return factor_text(abs(log_value)).replace("> ", "more than ")
+
+
+def factor_words(log_value: float, claim: str) -> str:
+    """Return a Bayes factor over none in words: `17.3 for an effect, strong evidence`."""
+    if np.isnan(log_value):
+        return "not asked"
+    for_it = claim if log_value >= 0 else "none"
+    return f"{factor_text(abs(log_value))} for {for_it}, {strength(log_value)}"
+
+
 def strength(log_value: float) -> str:
     """Return the word for a Bayes factor (Jeffreys 1961; Kass and Raftery 1995)."""
     size = np.exp(min(abs(log_value), 700.0))
@@ -129,12 +149,11 @@ def factor_sentence(
         return f"How much the data favour `{one}` over `{other}` is not known."
     for_it, against = (one, other) if log_value >= 0 else (other, one)
     size = abs(log_value)
-    times = factor_text(size).replace("> 10^6", "more than 10^6")
     bound = "at least " if at_least else ""
     error_words = "" if at_least else f" ({range_of_factor(size, error)})"
     words = strength(log_value)
     weigh = f"{words} for `{for_it}`" if "evidence" in words else words
     return (
-        f"Given these priors, the data are {bound}{times} times as probable under `{for_it}` as "
-        f"under `{against}`{error_words}: {weigh}."
+        f"Given these priors, the data are {bound}{times_text(size)} times as probable under "
+        f"`{for_it}` as under `{against}`{error_words}: {weigh}."
     )

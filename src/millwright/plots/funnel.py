@@ -7,6 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from scipy.special import ndtri
 
+from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError
 from millwright.plots.panels import Size
 from millwright.plots.style import (
@@ -64,13 +65,14 @@ def funnel(found: PublicationBias, *, size: Size = (12.8, 6.4), text: bool = Tru
         axes.fill_betweenx(
             errors, -reach, reach, color=tint(YELLOW, 0.35), lw=0, label="p above 0.05, two-sided"
         )
-        plain = float(found.plain.quantile(np.array([0.5]))[0])
+        plain = found.plain.median
         for sign in (-1, 1):
             axes.plot(plain + sign * reach, errors, color=GREY, lw=1, ls=":")
         axes.plot(trials.estimates, trials.errors, "o", color=INK, ms=6, mew=0, label="trials")
         for density, colour, style, label in _both(found):
-            middle = float(density.quantile(np.array([0.5]))[0])
-            axes.plot([middle, middle], [0, deepest], color=colour, ls=style, lw=2, label=label)
+            axes.plot(
+                [density.median] * 2, [0, deepest], color=colour, ls=style, lw=2, label=label
+            )
             _curve(side, density, colour, style, label)
         axes.set_ylim(deepest, 0)
         axes.set_xlabel("estimate")
@@ -81,8 +83,8 @@ def funnel(found: PublicationBias, *, size: Size = (12.8, 6.4), text: bool = Tru
         side.set_yticks([])
         side.set_ylim(bottom=0)
         side.set_xlabel("effect, where there is one")
-        chance = float(found.inclusion()["posterior probability"]["bias"])
-        side.set_title(f"probability of bias: {chance:.3f}", loc="left", fontsize=11)
+        chance = chance_text(found.inclusions["bias"].after, 10_000)
+        side.set_title(f"probability of bias: {chance}", loc="left", fontsize=11)
         return finish(
             figure,
             "Trials by their standard error, and the effect if some were not published",

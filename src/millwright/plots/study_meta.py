@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 from scipy.special import ndtri
 
 from millwright.draws.intervals import interval, kind_words
-from millwright.draws.numbers import chance_text, decimals_of, fixed, range_text
+from millwright.draws.numbers import chance_text
 from millwright.draws.region import density
 from millwright.plots.panels import Size
 from millwright.plots.study_evidence import over_widths
@@ -32,6 +32,7 @@ from millwright.plots.style import (
 )
 from millwright.studies.grid_density import GridDensity
 from millwright.studies.meta_findings import MetaFindings
+from millwright.studies.sentences import middle_words
 from millwright.wording import visible
 
 __all__ = ["figures"]
@@ -63,7 +64,9 @@ def forest_figure(found: MetaFindings, size: Size | None, text: bool) -> Figure:
             own = row + 0.3
             axes.plot([low, high], [own, own], color=BLUE, lw=2.6, zorder=2, alpha=0.55)
             axes.plot(shrunken["median"].iloc[row], own, "o", color="white", mec=BLUE, ms=4.5)
-            _told_right(axes, row, _words(middle, middle - reach, middle + reach, reach / z))
+            _told_right(
+                axes, row, middle_words(middle, (middle - reach, middle + reach), reach / z)
+            )
         axes.scatter(
             trials.estimates[:shown], range(shown), s=areas[:shown], color=INK, lw=0, zorder=3
         )
@@ -136,7 +139,7 @@ def _hill(
         curve = exact[name].of_effect
         x, y = curve.grid, curve.densities
         ends = curve.interval(found.level, found.kind)
-        middle = float(curve.quantile(np.array([0.5]))[0])
+        middle = curve.median
     else:
         x, y = density(values)
         low, high = interval(values, found.level, found.kind)
@@ -150,17 +153,12 @@ def _hill(
     axes.fill_between(x[dark], place, top[dark], color=tint(colour, 0.75), lw=0, zorder=2)
     height = float(np.interp(middle, x, top))
     axes.plot([middle, middle], [place, height], color=INK, lw=1.4, zorder=3)
-    _told_right(axes, place - 0.3, _words(middle, *ends, float(values.std(ddof=1))))
-
-
-def _words(middle: float, low: float, high: float, spread: float) -> str:
-    return f"{fixed(middle, decimals_of(spread))} ({range_text(low, high, spread)})"
+    _told_right(axes, place - 0.3, middle_words(middle, ends, float(values.std(ddof=1))))
 
 
 def priors_figure(found: MetaFindings, size: Size | None, text: bool) -> Figure:
     """Draw priors and posteriors of effect and spread: where trials taught something."""
     exact, priors = found.study.exact, found.study.priors
-    after = found.inclusion()["posterior probability"]
     with styled():
         figure = new_figure(*(size or (12.8, 5.6)))
         left, right = figure.subplots(1, 2)
@@ -168,12 +166,16 @@ def priors_figure(found: MetaFindings, size: Size | None, text: bool) -> Figure:
         _line(left, exact["random"].of_effect, BLUE, "-", "posterior, trials differ")
         _line(left, exact["common"].of_effect, PURPLE, "--", "posterior, same in all trials")
         left.set_xlabel("effect, where there is one")
-        left.set_title(_chance("an effect", after["effect"]), loc="left", fontsize=11)
+        left.set_title(
+            _chance("an effect", found.inclusions["effect"].after), loc="left", fontsize=11
+        )
         _prior_line(right, *priors["spread"].curve(0.98))
         _line(right, exact["random"].of_spread, BLUE, "-", "posterior, with an effect")
         _line(right, exact["null random"].of_spread, PURPLE, "--", "posterior, without")
         right.set_xlabel("spread between trials, where there is any")
-        right.set_title(_chance("spread", after["spread"]), loc="left", fontsize=11)
+        right.set_title(
+            _chance("spread", found.inclusions["spread"].after), loc="left", fontsize=11
+        )
         for axes in (left, right):
             axes.set_yticks([])
             axes.set_ylim(bottom=0)

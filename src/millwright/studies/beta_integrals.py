@@ -23,6 +23,8 @@ from scipy.special import (
     xlogy,
 )
 
+from millwright.studies.pieces import pieces
+
 __all__ = ["Beta", "chance_larger", "log_choices", "log_dispersed", "log_evidence"]
 
 _RULE = np.polynomial.legendre.leggauss(20)
@@ -66,16 +68,6 @@ class Beta:
         return Beta(self.alpha + successes, self.beta + failures)
 
 
-Rule = tuple[np.ndarray, np.ndarray]
-
-
-def _pieces(edges: np.ndarray, rule: Rule = _RULE) -> tuple[np.ndarray, np.ndarray]:
-    """Return nodes and weights of quadrature piece by piece."""
-    nodes, weights = rule
-    half = 0.5 * np.diff(edges)[:, None]
-    return (edges[:-1, None] + half * (1 + nodes)).ravel(), (half * weights).ravel()
-
-
 def chance_larger(one: Beta, other: Beta) -> float:
     """Return the probability that a share of `one` is larger than an independent one of `other`.
 
@@ -84,7 +76,7 @@ def chance_larger(one: Beta, other: Beta) -> float:
     # Corners where the other's distribution function turns, seen from this one's.
     corners = one.below(other.quantile(np.array(_SHARES[1:-1])))
     edges = np.unique(np.concatenate([_SHARES, corners[(corners > 0) & (corners < 1)]]))
-    nodes, weights = _pieces(edges)
+    nodes, weights = pieces(edges, _RULE)
     return float(np.clip(weights @ other.below(one.quantile(nodes)), 0.0, 1.0))
 
 
@@ -125,7 +117,7 @@ def log_dispersed(
     groups = [_Rows.of(*row) for row in zip(priors, successes, trials, strict=True)]
 
     def log_piece(low: float, high: float) -> float:
-        rho, weights = _pieces(np.array([low, high]), _FEW)
+        rho, weights = pieces(np.array([low, high]), _FEW)
         # Nearer to an end than this nothing changes, but digits are lost.
         kept = np.clip(rho, _SMALLEST, 1 - _SMALLEST)
         total = np.asarray(log_prior(rho), dtype=float)
@@ -174,7 +166,7 @@ class _Rows:
         around = middle + spread * np.array([-30, -10, -5, -2.5, -1, 0, 1, 2.5, 5, 10, 30])
         ends = np.array([0, 1e-6, 1e-3, 0.02, 0.1, 0.25, 0.5, 0.75, 0.9, 0.98, 0.999, 1 - 1e-6, 1])
         edges = np.unique(np.clip(np.concatenate([ends, around]), 0, 1))
-        share, weights = _pieces(edges)
+        share, weights = pieces(edges, _RULE)
         return cls(
             prior=prior,
             won=np.unique(won, return_counts=True),

@@ -13,7 +13,7 @@ from millwright.draws.decision import Decision, decide
 from millwright.draws.intervals import kind_words
 from millwright.draws.numbers import chance_text, decimals_of, fixed, range_text
 from millwright.errors import ArgumentError
-from millwright.evidence.bayes_factor import BayesFactor, factor_text, strength
+from millwright.evidence.bayes_factor import BayesFactor, factor_words
 from millwright.evidence.points import FARTHEST
 from millwright.studies.findings import Findings
 from millwright.studies.rho import RhoPosterior, RhoPrior, sample_correlation
@@ -281,7 +281,7 @@ class CorrelationFindings(Findings):
             if not (np.isfinite(width) and width > 0):
                 raise ArgumentError(f"Widths are positive numbers, not {width!r}.")
             values = _log_factors(RhoPosterior(found, RhoPrior(float(width))))
-            rows.append((*values, _in_words(values[0])))
+            rows.append((*values, factor_words(values[0], "a correlation")))
         return pd.DataFrame(rows, index=pd.Index(widths, name="width"), columns=_COLUMNS)
 
     def path(self, first: str | None = None, second: str | None = None) -> pd.DataFrame:
@@ -350,7 +350,7 @@ class CorrelationFindings(Findings):
                 exact = self.rho(*pair)
                 ends = np.array(exact.interval(self.level, self.kind))
                 middle, up = float(exact.quantile(np.array([0.5]))[0]), 1 - exact.below(0.0)
-                value, words = exact.log_factor, _in_words(exact.log_factor)
+                value, words = exact.log_factor, factor_words(exact.log_factor, "a correlation")
             rows[pair] = (found.n, found.r, middle, *ends, up, value, words)
         words = kind_words(self.kind, self.level)
         columns = ["rows", "r", "median", f"{words}, from", f"{words}, to"]
@@ -377,8 +377,3 @@ def _log_factors(posterior: RhoPosterior) -> tuple[float, float, float]:
             for ends in ((0.0, 1.0), (-1.0, 0.0))
         )
     return whole, whole + float(up), whole + float(down)
-
-
-def _in_words(value: float) -> str:
-    for_it = "a correlation" if value >= 0 else "none"
-    return f"{factor_text(abs(value))} for {for_it}, {strength(value)}"

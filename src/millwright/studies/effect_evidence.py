@@ -21,6 +21,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.special import gammaln, logsumexp
 
+from millwright.studies.pieces import Rule, pieces
+
 __all__ = ["LogPrior", "TStatistic", "log_factor", "log_ratio", "of_differences", "of_two_groups"]
 
 _WIDTHS = 14.0
@@ -116,12 +118,8 @@ def log_factor(
     return fine, abs(fine - coarse)
 
 
-def _integral(
-    found: TStatistic, log_prior: LogPrior, edges: np.ndarray, rule: tuple[np.ndarray, np.ndarray]
-) -> float:
-    nodes, weights = rule
-    half = 0.5 * np.diff(edges)[:, None]
-    effects = (edges[:-1, None] + half * (1 + nodes)).ravel()
+def _integral(found: TStatistic, log_prior: LogPrior, edges: np.ndarray, rule: Rule) -> float:
+    effects, weights = pieces(edges, rule)
     with np.errstate(divide="ignore"):
         values = log_ratio(found, effects) + log_prior(effects)
-    return float(logsumexp(values, b=(half * weights).ravel()))
+    return float(logsumexp(values, b=weights))

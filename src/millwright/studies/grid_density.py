@@ -87,6 +87,11 @@ class GridDensity:
         values, top = self._values
         return values * np.exp(top - self.log_integral)
 
+    @property
+    def median(self) -> float:
+        """The median."""
+        return float(self.quantile(np.array([0.5]))[0])
+
     def quantile(self, shares: np.ndarray) -> np.ndarray:
         """Return quantiles at shares between 0 and 1."""
         cumulated = np.clip(self._cumulated[0], 0, 1)

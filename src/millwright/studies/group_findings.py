@@ -16,7 +16,7 @@ from millwright.draws.known_priors import KnownPrior, known_prior
 from millwright.draws.numbers import chance_text
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError, DataError, nearest
-from millwright.evidence.bayes_factor import BayesFactor, factor_text, strength
+from millwright.evidence.bayes_factor import BayesFactor, factor_words
 from millwright.models.model import Model
 from millwright.studies.effect_evidence import (
     LogPrior,
@@ -335,10 +335,7 @@ class GroupFindings(Findings):
                 log_factor(*self._weighed(f"{text}{more})", labels))[0]
                 for more in ("", ", low=0", ", high=0")
             )
-            for_it = "effect" if both >= 0 else "none"
-            rows.append(
-                (both, up, down, f"{factor_text(abs(both))} for {for_it}, {strength(both)}")
-            )
+            rows.append((both, up, down, factor_words(both, "effect")))
         columns = ["log BF, effect", "log BF, positive", "log BF, negative", "in words"]
         return pd.DataFrame(rows, index=pd.Index(widths, name="width"), columns=columns)
 

@@ -19,7 +19,7 @@ import numpy as np
 from scipy.special import logsumexp, ndtr, ndtri
 
 from millwright.draws.known_priors import KnownPrior
-from millwright.studies.meta_posterior import Trials, log_prior
+from millwright.studies.meta_posterior import Trials, normal_log_density, weighed_places
 
 __all__ = ["BiasModel", "NoBias", "Regression", "Selection", "log_on_grid"]
 
@@ -42,16 +42,7 @@ class NoBias:
         self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray]:
         """Return log likelihoods, (spreads, effects, 1), and the log prior weight of the last."""
-        return _normal_total(trials, effects, spreads)[..., None], np.zeros(1)
-
-
-def _normal_total(trials: Trials, effects: np.ndarray, spreads: np.ndarray) -> np.ndarray:
-    """Return the log likelihood without bias, (spreads, effects)."""
-    total = np.zeros((len(spreads), len(effects)))
-    for estimate, error in zip(trials.estimates, trials.errors, strict=True):
-        variance = (error**2 + spreads**2)[:, None]
-        total += -0.5 * ((estimate - effects) ** 2 / variance + np.log(2 * np.pi * variance))
-    return total
+        return trials.log_likelihood(effects, spreads)[..., None], np.zeros(1)
 
 
 @dataclass(frozen=True)
@@ -111,7 +102,7 @@ class Selection:
         self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray]:
         """Return log likelihoods, (spreads, effects, places), and log prior weights of places."""
-        total = _normal_total(trials, effects, spreads)[..., None]
+        total = trials.log_likelihood(effects, spreads)[..., None]
         weights, where = self.weights, self.interval_of(trials)
         total = total + np.log(weights[:, where]).sum(axis=1)
         for error in trials.errors:
@@ -157,9 +148,7 @@ class Regression:
         with np.errstate(all="ignore"):
             marks = self.prior.quantiles(*_SLOPE_SHARES)
         edges = np.unique(marks[np.isfinite(marks)])
-        half = 0.5 * np.diff(edges)[:, None]
-        places = (edges[:-1, None] + half * (1 + _SLOPE_RULE[0])).ravel()
-        return places, np.log((half * _SLOPE_RULE[1]).ravel()) + log_prior(self.prior, places)
+        return weighed_places(self.prior, edges, _SLOPE_RULE)
 
     def parts(
         self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
@@ -170,7 +159,7 @@ class Regression:
         for estimate, error in zip(trials.estimates, trials.errors, strict=True):
             variance = (error**2 + spreads**2)[:, None, None]
             middle = effects[:, None] + places * error**self.power
-            total += -0.5 * ((estimate - middle) ** 2 / variance + np.log(2 * np.pi * variance))
+            total += normal_log_density(estimate, middle, variance)
         return total, logs
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,9 +14,8 @@ from scipy.special import logsumexp
 from millwright.display import Shown, text_table
 from millwright.draws.intervals import IntervalKind, kind_words
 from millwright.draws.known_priors import KnownPrior
-from millwright.draws.numbers import chance_text, decimals_of, fixed, range_text, share_text
-from millwright.errors import ArgumentError, nearest
-from millwright.evidence.bayes_factor import factor_text, strength
+from millwright.draws.numbers import chance_text, share_text
+from millwright.errors import ArgumentError
 from millwright.language.printing import number_text
 from millwright.models.model import Model
 from millwright.studies.checks import check_number
@@ -27,10 +27,17 @@ from millwright.studies.meta_bias import (
     Selection,
     log_on_grid,
 )
-from millwright.studies.meta_evidence import inclusion_of, posterior_shares
+from millwright.studies.meta_evidence import (
+    Inclusion,
+    inclusion,
+    inclusion_table,
+    posterior_shares,
+    prior_shares,
+    weighed_words,
+)
 from millwright.studies.meta_models import KINDS, bias_model, number_prior
-from millwright.studies.meta_posterior import Trials, log_prior, range_of
-from millwright.studies.sentences import bulleted
+from millwright.studies.meta_posterior import Trials, log_prior, range_of, weighed_places
+from millwright.studies.sentences import bulleted, middle_words
 
 if TYPE_CHECKING:
     from millwright.studies.meta_findings import MetaFindings
@@ -45,6 +52,7 @@ _SPREAD_RULE = np.polynomial.legendre.leggauss(6)
 _NONE = "none"
 _DIRECTIONS = {"positive": 1, "negative": -1}
 _MOST_CUTS = 3
+_DIGITS = 10_000
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -101,18 +109,20 @@ class PublicationBias(Shown):
         -------
         Prior and posterior probability, log Bayes factor, and in words.
         """
-        rows = {}
-        for term in ("effect", "spread", "bias"):
-            within = {key for key in self.log_evidences if self._has(key, term)}
-            value = inclusion_of(within, self.log_evidences, self.prior)
-            rows[term] = {
-                "prior probability": sum(self.prior[key] for key in within),
-                "posterior probability": sum(self.shares[key] for key in within),
-                "log Bayes factor": value,
-                "in words": f"{factor_text(abs(value))} for {term if value >= 0 else 'none'}, "
-                f"{strength(value)}",
-            }
-        return pd.DataFrame(rows).T.rename_axis("term").infer_objects()
+        return inclusion_table(self.inclusions)
+
+    @cached_property
+    def inclusions(self) -> dict[str, Inclusion]:
+        """The same as plain numbers."""
+        return {
+            term: inclusion(
+                {key for key in self.log_evidences if self._has(key, term)},
+                self.log_evidences,
+                self.prior,
+                self.shares,
+            )
+            for term in ("effect", "spread", "bias")
+        }
 
     @staticmethod
     def _has(key: tuple[str, str], term: str) -> bool:
@@ -131,8 +141,7 @@ class PublicationBias(Shown):
         for name, density in {"all models": self.corrected, **self.by_bias}.items():
             share = 1.0 if name == "all models" else self._share_of(name)
             low, high = density.interval(self.level, self.kind)
-            middle = float(density.quantile(np.array([0.5]))[0])
-            rows[name] = (share, middle, low, high, 1 - density.below(0.0))
+            rows[name] = (share, density.median, low, high, 1 - density.below(0.0))
         columns = ["posterior probability", "effect, median", f"{words}, from", f"{words}, to"]
         columns.append("probability above 0")
         return pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("bias")
@@ -141,24 +150,20 @@ class PublicationBias(Shown):
         return sum(share for (_, one), share in self.shares.items() if one == bias)
 
     def _size(self, density: GridDensity) -> str:
-        low, high = density.interval(self.level, self.kind)
         first, last = density.quantile(np.array([0.16, 0.84]))
-        spread = 0.5 * float(last - first)
-        middle = float(density.quantile(np.array([0.5]))[0])
-        told = f"{kind_words(self.kind, self.level)} {range_text(low, high, spread)}"
-        return f"{fixed(middle, decimals_of(spread))} ({told})"
+        ends = density.interval(self.level, self.kind)
+        words = kind_words(self.kind, self.level)
+        return middle_words(density.median, ends, 0.5 * float(last - first), words)
 
     def __str__(self) -> str:
-        found = self.inclusion()
-        bias, effect = (float(found["log Bayes factor"][term]) for term in ("bias", "effect"))
         up = 1 - self.corrected.below(0.0)
         lines = [
-            self._weighed("publication bias", bias, "bias"),
+            weighed_words("publication bias", self.inclusions["bias"]),
             "Effect where there is one, averaged over all these models: "
             f"{self._size(self.corrected)}; {'positive' if up >= 0.5 else 'negative'} with "
-            f"probability {chance_text(max(up, 1 - up), 10_000)}. Without regard to bias: "
+            f"probability {chance_text(max(up, 1 - up), _DIGITS)}. Without regard to bias: "
             f"{self._size(self.plain)}.",
-            self._weighed("an effect, bias allowed for,", effect, "effect"),
+            f"Bias allowed for. {weighed_words('an effect', self.inclusions['effect'])}",
             f"Results were hoped for in the {self.direction} direction, as you said. A handful of "
             "trials says little of bias: read what the prior probability became.",
         ]
@@ -170,18 +175,6 @@ class PublicationBias(Shown):
             ],
         }
         return f"{bulleted(lines)}\n\n{text_table(list(table.index), columns)}"
-
-    def _weighed(self, name: str, value: float, term: str) -> str:
-        if np.isnan(value):
-            return f"Whether there is {name} was not asked: the prior of the models settles it."
-        row = self.inclusion().loc[term]
-        one, other = (name, "none") if value >= 0 else ("none", name)
-        times = factor_text(abs(value)).replace("> ", "more than ")
-        return (
-            f"The data are {times} times as probable under {one} as under {other} "
-            f"({strength(value)}); its probability goes from "
-            f"{row['prior probability']:.2g} to {row['posterior probability']:.3g}."
-        )
 
 
 def publication_bias(
@@ -296,19 +289,7 @@ def _prior_of(
     """Return prior probabilities: those of the study's models times those of the biases."""
     of_bias = {name: 0.5 if name == _NONE else 0.5 / (len(biases) - 1) for name in biases}
     if stated is not None:
-        for name, value in stated.items():
-            if name not in biases:
-                raise ArgumentError(
-                    f"`prior` names {name!r}.{nearest(str(name), biases)} Biases: "
-                    f"{'; '.join(biases)}."
-                )
-            check_number(f"prior of {name}", value)
-            if value < 0:
-                raise ArgumentError(f"The prior probability of {name!r} is negative.")
-        total = sum(stated.values())
-        if not total > 0:
-            raise ArgumentError("`prior` gives no bias any probability.")
-        of_bias = {name: float(stated.get(name, 0.0)) / total for name in biases}
+        of_bias = prior_shares(tuple(biases), stated)
     models = found.study.model_priors
     return {(kind, name): models[kind] * of_bias[name] for name in biases for kind in KINDS}
 
@@ -322,7 +303,7 @@ def _grid(found: MetaFindings, kind: str) -> tuple[np.ndarray, np.ndarray | None
     trials = found.study.table.trials
     sd = float(np.sqrt(trials.given(np.zeros(1))[1][0]))
     # Bias pulls an effect from where it seems to be towards none, and beyond.
-    middles = [0.0, *(float(one.quantile(np.array([0.5]))[0]) for one in exact)]
+    middles = [0.0, *(one.median for one in exact)]
     low, high = min(middles) - 8 * sd, max(middles) + 8 * sd
     steps = np.linspace(low, high, max(9, min(60, int((high - low) / sd))))
     marks = [one.quantile(_SHARES) for one in exact]
@@ -344,9 +325,7 @@ def _spreads(found: MetaFindings, kind: str) -> tuple[np.ndarray, np.ndarray]:
     marks = [exact.of_spread.quantile(_SPREAD_SHARES), prior.quantiles(*_SPREAD_SHARES)]
     marks += [scale * np.array([0.0, 0.1, 0.3, 0.6, 1.0, 1.6, 2.5, 4.0])]
     edges = np.unique(np.clip(np.concatenate(marks), *range_of(prior)))
-    half = 0.5 * np.diff(edges)[:, None]
-    places = (edges[:-1, None] + half * (1 + _SPREAD_RULE[0])).ravel()
-    return places, np.log((half * _SPREAD_RULE[1]).ravel()) + log_prior(prior, places)
+    return weighed_places(prior, edges, _SPREAD_RULE)
 
 
 def _models(found: MetaFindings, biases: Mapping[str, BiasModel]) -> dict[str, Model]:

@@ -14,21 +14,26 @@ from millwright.checks import check_whole
 from millwright.diagnostics.finding import Finding
 from millwright.draws.decision import Decision, decide
 from millwright.draws.intervals import interval, kind_words
-from millwright.draws.numbers import chance_text, decimals_of, fixed, range_text
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError
-from millwright.evidence.bayes_factor import BayesFactor, factor_text, strength
-from millwright.language.printing import number_text
+from millwright.evidence.bayes_factor import BayesFactor
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.findings import Findings
 from millwright.studies.grid_density import GridDensity
 from millwright.studies.meta_bias_findings import PublicationBias, publication_bias
 from millwright.studies.meta_data import SCALES
-from millwright.studies.meta_evidence import inclusion_of, posterior_shares
+from millwright.studies.meta_evidence import (
+    Inclusion,
+    inclusion,
+    inclusion_of,
+    inclusion_table,
+    posterior_shares,
+)
 from millwright.studies.meta_further import FurtherTrials, further_trials
-from millwright.studies.meta_models import KINDS, check_priors
-from millwright.studies.meta_posterior import Trials, range_of
-from millwright.studies.sentences import size_words
+from millwright.studies.meta_influence import by_width, left_out, path, under_priors
+from millwright.studies.meta_models import KINDS
+from millwright.studies.meta_sentences import cautions, sentences
+from millwright.studies.sentences import middle_words, size_words
 
 if TYPE_CHECKING:
     from millwright.studies.meta_study import MetaStudy
@@ -36,9 +41,8 @@ if TYPE_CHECKING:
 __all__ = ["MetaFindings"]
 
 _METHOD = "quadrature, the effects of the trials integrated out exactly"
-_SURE = 10_000
-_OUTSIDE = 5e-4
-_WIDTHS = (0.1, 0.2, 0.35, 0.5, 0.7, 1.0, 1.5, 2.0, 3.0)
+_AVERAGED_EFFECT = "effect, averaged, 0 if none"
+_AVERAGED_SPREAD = "spread, averaged, 0 if none"
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -48,44 +52,10 @@ class MetaFindings(Findings):
     study: MetaStudy
 
     def _cautions(self) -> tuple[Finding, ...]:
-        return (*self._few_trials(), *self._far_from_prior())
+        return cautions(self)
 
-    def _far_from_prior(self) -> tuple[Finding, ...]:
-        """Say where the trials lie outside all that the prior of the effect allows."""
-        known = self.study.priors["effect"]
-        low, high = known.quantiles(_OUTSIDE, 1 - _OUTSIDE)
-        mean, variance, _ = self.study.table.trials.given(np.zeros(1))
-        reach = 2 * float(np.sqrt(variance[0]))
-        if low <= mean[0] + reach and mean[0] - reach <= high:
-            return ()
-        return (
-            Finding(
-                "caution",
-                f"The trials lie around {mean[0]:.3g}, where the prior of the effect, "
-                f"{self.study.settings['effect']}, has next to nothing: the answer is held by the "
-                "prior.",
-                "State a prior that allows what the trials show, or say why they must be wrong.",
-                of_data=True,
-            ),
-        )
-
-    def _few_trials(self) -> tuple[Finding, ...]:
-        count = len(self.study.table.frame)
-        if count == 1:
-            what = "One trial alone: its effect and the common one cannot be told apart, and"
-        elif count == 2:
-            what = "Two trials:"
-        else:
-            return ()
-        return (
-            Finding(
-                "caution",
-                f"{what} the spread between trials rests on its prior nearly alone.",
-                "Read the spread, the prediction and the evidence for it as statements of the "
-                "prior; see the figure of priors and posteriors.",
-                of_data=True,
-            ),
-        )
+    def _sentences(self) -> tuple[str, ...]:
+        return sentences(self)
 
     @cached_property
     def log_evidences(self) -> dict[str, float]:
@@ -134,31 +104,21 @@ class MetaFindings(Findings):
         Rows `effect` and `spread`: prior and posterior probability, the log Bayes factor, and in
         words.
         """
-        rows = {
-            term: {
-                "prior probability": before,
-                "posterior probability": after,
-                "log Bayes factor": value,
-                "in words": f"{factor_text(abs(value))} for {term if value >= 0 else 'none'}, "
-                f"{strength(value)}",
-            }
-            for term, (before, after, value) in self._inclusions.items()
-        }
-        return pd.DataFrame(rows).T.rename_axis("term").infer_objects()
+        return inclusion_table(self.inclusions)
 
     @cached_property
-    def _inclusions(self) -> dict[str, tuple[float, float, float]]:
-        """Prior and posterior probability and log Bayes factor of an effect, and of spread."""
-        prior, after = self.study.model_priors, self.shares
-        found = {}
-        for term in ("effect", "spread"):
-            within = {name for name, kind in KINDS.items() if getattr(kind, term)}
-            found[term] = (
-                sum(prior[name] for name in within),
-                sum(after[name] for name in within),
-                inclusion_of(within, self.log_evidences, prior),
+    def inclusions(self) -> dict[str, Inclusion]:
+        """The same as plain numbers."""
+        prior, shares = self.study.model_priors, self.shares
+        return {
+            term: inclusion(
+                {name for name, kind in KINDS.items() if getattr(kind, term)},
+                self.log_evidences,
+                prior,
+                shares,
             )
-        return found
+            for term in ("effect", "spread")
+        }
 
     @property
     def factors(self) -> tuple[BayesFactor, ...]:
@@ -173,17 +133,21 @@ class MetaFindings(Findings):
             BayesFactor(
                 statement=names[term][0],
                 against=names[term][1],
-                log_value=value,
+                log_value=one.log_factor,
                 standard_error=error,
                 method=_METHOD,
                 trusted=True,
                 reasons=("Averaged over models with and without the other, by their weights.",),
             )
-            for term, (_, _, value) in self._inclusions.items()
-            if np.isfinite(value)
+            for term, one in self.inclusions.items()
+            if np.isfinite(one.log_factor)
         )
 
     def _numbers(self) -> dict[str, np.ndarray]:
+        return self._drawn
+
+    @cached_property
+    def _drawn(self) -> dict[str, np.ndarray]:
         draws = self.posterior.draws
         effect, spread = draws.get("effect"), draws.get("spread")
         generator = generator_of(self.posterior.record.seed, Stream.PREDICTION)
@@ -198,7 +162,7 @@ class MetaFindings(Findings):
         return numbers | self._averaged()
 
     @cached_property
-    def _densities(self) -> dict[str, GridDensity]:
+    def densities(self) -> dict[str, GridDensity]:
         """What is known without draws, by number of the table."""
         exact = self.study.exact
         return {
@@ -208,18 +172,22 @@ class MetaFindings(Findings):
         }
 
     def _exact(self) -> dict[str, dict[str, float]]:
+        return self._known
+
+    @cached_property
+    def _known(self) -> dict[str, dict[str, float]]:
         words = kind_words(self.kind, self.level)
         found = {}
-        for name, density in self._densities.items():
+        for name, density in self.densities.items():
             low, high = density.interval(self.level, self.kind)
-            middle = float(density.quantile(np.array([0.5]))[0])
-            found[name] = {"median": middle, f"{words}, from": low, f"{words}, to": high}
+            found[name] = {"median": density.median, f"{words}, from": low, f"{words}, to": high}
             if name != "spread":
                 found[name]["probability above 0"] = 1 - density.below(0.0)
         return found
 
     def _one_sided(self) -> tuple[str, ...]:
-        return ("spread", "spread squared", "I2", "spread, averaged")
+        # An effect that may be absent is above, below or exactly 0: a single share would mislead.
+        return ("spread", "spread squared", "I2", _AVERAGED_EFFECT, _AVERAGED_SPREAD)
 
     def _share_between(self, spread: np.ndarray) -> np.ndarray:
         """Return I2, the share of variance between trials (Higgins and Thompson 2002, eq. 9)."""
@@ -236,19 +204,15 @@ class MetaFindings(Findings):
         shape = self.posterior.draws.shape
         generator = generator_of(self.posterior.record.seed, Stream.AVERAGE)
         return {
-            "effect, averaged": self._mixed("effect", self.shares, shape, generator),
-            "spread, averaged": self._mixed("spread", self.shares, shape, generator),
+            _AVERAGED_EFFECT: self._mixed("effect", shape, generator),
+            _AVERAGED_SPREAD: self._mixed("spread", shape, generator),
         }
 
     def _mixed(
-        self,
-        name: str,
-        shares: Mapping[str, float],
-        shape: tuple[int, ...],
-        generator: np.random.Generator,
+        self, name: str, shape: tuple[int, ...], generator: np.random.Generator
     ) -> np.ndarray:
-        names = [one for one in KINDS if shares[one] > 0]
-        chances = np.array([shares[one] for one in names])
+        names = [one for one in KINDS if self.shares[one] > 0]
+        chances = np.array([self.shares[one] for one in names])
         which = generator.choice(len(names), size=shape, p=chances / chances.sum())
         result = np.zeros(shape)
         for at, one in enumerate(names):
@@ -296,15 +260,7 @@ class MetaFindings(Findings):
         ArgumentError
             For a single trial.
         """
-        trials = self.study.table.trials
-        if len(trials) < 2:
-            raise ArgumentError("There is one trial: without it nothing is left.")
-        every = np.arange(len(trials))
-        rows = {"none left out": self._told(trials)}
-        for at, label in enumerate(self.study.table.labels):
-            kept = every != at
-            rows[label] = self._told(Trials(trials.estimates[kept], trials.errors[kept]))
-        return self._answers(rows, "left out")
+        return left_out(self)
 
     def path(self) -> pd.DataFrame:
         """Say what the answer was after each trial, in the order in which they came in.
@@ -313,18 +269,7 @@ class MetaFindings(Findings):
         -------
         One row a trial added, columns as of `leave_one_out`.
         """
-        table = self.study.table
-        order = np.arange(len(table.frame))
-        if table.order is not None:
-            order = np.argsort(table.frame[table.order].to_numpy(), kind="stable")
-        trials, labels = table.trials, table.labels
-        rows = {
-            labels[order[n]]: self._told(
-                Trials(trials.estimates[order[: n + 1]], trials.errors[order[: n + 1]])
-            )
-            for n in range(len(order))
-        }
-        return self._answers(rows, "up to trial")
+        return path(self)
 
     def further_trials(
         self,
@@ -359,7 +304,7 @@ class MetaFindings(Findings):
         ArgumentError
             For numbers that make no sense, or a study whose models all have an effect, or none.
         """
-        if not np.isfinite(self._inclusions["effect"][2]):
+        if not np.isfinite(self.inclusions["effect"].log_factor):
             raise ArgumentError(
                 "Further trials are weighed between models with and without an effect, and the "
                 "prior probabilities leave one side only."
@@ -436,17 +381,7 @@ class MetaFindings(Findings):
         ArgumentError
             For priors that effect and spread cannot have.
         """
-        trials = self.study.table.trials
-        rows = {"as given": self._told(trials)}
-        for name, given in priors.items():
-            wrong = set(given) - {"effect", "spread"}
-            if wrong:
-                raise ArgumentError(
-                    f"`priors` of {name!r} name `{sorted(wrong)[0]}`: there are effect and spread."
-                )
-            check_priors({**self.study.settings, **given})
-            rows[str(name)] = self._told(trials, **given)
-        return self._answers(rows, "priors")
+        return under_priors(self, priors)
 
     def effect_factors_by_width(self, widths: Sequence[float] | None = None) -> pd.DataFrame:
         """Say how the evidence of an effect rests on the width of its prior.
@@ -466,52 +401,7 @@ class MetaFindings(Findings):
         ArgumentError
             For widths that are not positive.
         """
-        unit = float(self.study.settings["unit"])
-        rows = []
-        asked = [unit * one for one in _WIDTHS] if widths is None else list(widths)
-        for width in asked:
-            if not (np.isfinite(width) and width > 0):
-                raise ArgumentError(f"Widths are positive numbers, not {width!r}.")
-            text = f"normal(0, {number_text(float(width))}"
-            cut = (")", ", low=0)", ", high=0)")
-            rows.append(tuple(self._log_factor(f"{text}{end}") for end in cut))
-        columns = ["log BF, effect", "log BF, positive", "log BF, negative"]
-        return pd.DataFrame(rows, index=pd.Index(asked, name="width"), columns=columns)
-
-    def _log_factor(self, effect: str) -> float:
-        """Return the log Bayes factor of an effect under another prior."""
-        logs = {
-            kind: self.study.quadrature(kind, effect=effect).log_evidence
-            if of.effect
-            else self.log_evidences[kind]
-            for kind, of in KINDS.items()
-        }
-        with_effect = {name for name, kind in KINDS.items() if kind.effect}
-        return inclusion_of(with_effect, logs, self.study.model_priors)
-
-    def _told(self, trials: Trials, **priors: str) -> tuple[float, ...]:
-        """Return the numbers of an answer: effect, spread, and the evidence of an effect."""
-        exact = {kind: self.study.quadrature(kind, trials, **priors) for kind in KINDS}
-        effect = exact["random"].of_effect
-        logs = {kind: one.log_evidence for kind, one in exact.items()}
-        with_effect = {name for name, kind in KINDS.items() if kind.effect}
-        return (
-            float(effect.quantile(np.array([0.5]))[0]),
-            *effect.interval(self.level, self.kind),
-            float(exact["random"].of_spread.quantile(np.array([0.5]))[0]),
-            inclusion_of(with_effect, logs, self.study.model_priors),
-        )
-
-    def _answers(self, rows: Mapping[str, tuple[float, ...]], name: str) -> pd.DataFrame:
-        words = kind_words(self.kind, self.level)
-        columns = ["effect, median", f"effect, {words}, from", f"effect, {words}, to"]
-        columns += ["spread, median", "log BF, effect"]
-        frame = pd.DataFrame.from_dict(dict(rows), orient="index", columns=columns)
-        frame["in words"] = [
-            f"{factor_text(abs(v))} for {'an effect' if v >= 0 else 'none'}, {strength(v)}"
-            for v in frame["log BF, effect"]
-        ]
-        return frame.rename_axis(name)
+        return by_width(self, widths)
 
     def natural(self) -> pd.DataFrame:
         """Show effects on the scale that readers know: odds ratios, correlations, shares.
@@ -532,7 +422,7 @@ class MetaFindings(Findings):
             raise ArgumentError(f"Give the study a scale to show results on: {known}.")
         what, turned = found
         words = kind_words(self.kind, self.level)
-        exact = self._exact() if self.kind == "central" else {}
+        exact = self._known if self.kind == "central" else {}
         rows: dict[str, tuple[float, ...]] = {}
         for name in ("effect", "effect, common to all", "next trial"):
             if name in exact:
@@ -556,72 +446,14 @@ class MetaFindings(Findings):
         made = decide("effect", effect, tuple(region), None, self.level, "hdi")
         return (replace(made, verdict=self.verdict),)
 
-    def _size(self, name: str) -> str:
+    def size(self, name: str) -> str:
         """Return a number of the table with its interval, to the same digits."""
-        values = self.numbers[name]
-        known = self._exact().get(name)
+        values, words = self.numbers[name], kind_words(self.kind, self.level)
+        known = self._known.get(name)
         if known is None:
             return size_words(values, self.level, self.kind)
-        words, spread = kind_words(self.kind, self.level), float(values.std(ddof=1))
-        ends = range_text(known[f"{words}, from"], known[f"{words}, to"], spread)
-        return f"{fixed(known['median'], decimals_of(spread))} ({words} {ends})"
-
-    def _sentences(self) -> tuple[str, ...]:
-        up = 1 - self._densities["effect"].below(0.0)
-        lines = [
-            f"Effect, trials allowed to differ: {self._size('effect')}; "
-            f"{'positive' if up >= 0.5 else 'negative'} with probability "
-            f"{chance_text(max(up, 1 - up), _SURE)}{self._one_way}.",
-        ]
-        if self.study.settings["scale"] and SCALES[self.study.settings["scale"]]:
-            row = self.natural().iloc[0]
-            lines.append(
-                f"As {self.natural().columns[0].split(',')[0]}: {row.iloc[0]:.3g} "
-                f"({kind_words(self.kind, self.level)} {row.iloc[1]:.3g} to "
-                f"{row.iloc[2]:.3g})."
-            )
-        lines += [self._weighed_words(term) for term in ("effect", "spread")]
-        lines.append(
-            f"Spread between trials (sd of their own effects): {self._size('spread')}; "
-            f"share of the variance (I2) {self._size('I2')}."
-        )
-        lines.append(f"A next trial's own effect: {self._size('next trial')}.")
-        if len(self.study.table.frame) > 1:
-            lines.append(self._influence())
-        lines.append(
-            "Not asked: whether trials without a clear result stayed unpublished; that would make "
-            "the effect seem larger than it is."
-        )
-        return tuple(lines)
-
-    @property
-    def _one_way(self) -> str:
-        low, high = range_of(self.study.priors["effect"])
-        return " (its prior allows no other sign)" if low >= 0 or high <= 0 else ""
-
-    def _weighed_words(self, term: str) -> str:
-        before, after, value = self._inclusions[term]
-        name = {"effect": "an effect", "spread": "spread between trials"}[term]
-        if not np.isfinite(value):
-            return f"Whether there is {name} was not asked: the prior of the models settles it."
-        one, other = (name, "none") if value >= 0 else ("none", name)
-        return (
-            f"The data are {_times(value)} times as probable under {one} as under "
-            f"{other} ({strength(value)}); the probability of {name} goes from {before:.2g} to "
-            f"{after:.3g}. It compares these priors."
-        )
-
-    def _influence(self) -> str:
-        """Say which trial the effect rests on most."""
-        table = self.leave_one_out()
-        middles, low, high = (table.iloc[:, at].to_numpy(float) for at in range(3))
-        apart = np.abs(middles[1:] - middles[0])
-        at = 1 + int(np.argmax(apart))
-        share = apart.max() / max(high[0] - low[0], 1e-300)
-        told = f"Without `{table.index[at]}` the median effect would be {middles[at]:.3g}"
-        if share < 0.1:
-            return f"{told}: no single trial moves it by a tenth of its interval."
-        return f"{told}, in place of {middles[0]:.3g}: it rests on that trial most."
+        ends = known[f"{words}, from"], known[f"{words}, to"]
+        return middle_words(known["median"], ends, float(values.std(ddof=1)), words)
 
 
 def _standard_errors(given: float | Sequence[float]) -> np.ndarray:
@@ -632,7 +464,3 @@ def _standard_errors(given: float | Sequence[float]) -> np.ndarray:
     if errors.ndim != 1 or not len(errors) or not (np.isfinite(errors) & (errors > 0)).all():
         raise ArgumentError(f"Standard errors are numbers above 0, not {given!r}.")
     return errors
-
-
-def _times(value: float) -> str:
-    return factor_text(abs(value)).replace("> ", "more than ")

@@ -21,8 +21,9 @@ from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import factor_text
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.checks import check_number
+from millwright.studies.meta_evidence import inclusion_of, posterior_shares
 from millwright.studies.meta_models import KINDS
-from millwright.studies.meta_posterior import MetaPosterior, Trials, log_prior, range_of
+from millwright.studies.meta_posterior import MetaPosterior, Trials, range_of, weighed_places
 
 if TYPE_CHECKING:
     from millwright.studies.meta_findings import MetaFindings
@@ -127,13 +128,8 @@ def further_trials(
 
 def factors_along(evidences: Mapping[str, np.ndarray], prior: Mapping[str, float]) -> np.ndarray:
     """Return log Bayes factors of an effect, of the shape of the evidences."""
-    sides = []
-    for effect in (True, False):
-        names = [kind for kind, of in KINDS.items() if of.effect == effect and prior[kind] > 0]
-        weights = np.array([prior[name] for name in names])
-        every = np.stack([evidences[name] for name in names], axis=-1)
-        sides.append(logsumexp(every, b=weights / weights.sum(), axis=-1))
-    return np.asarray(sides[0] - sides[1])
+    within = {kind for kind, of in KINDS.items() if of.effect}
+    return np.asarray(inclusion_of(within, evidences, prior))
 
 
 def _simulated(
@@ -144,9 +140,13 @@ def _simulated(
     generator: np.random.Generator,
 ) -> np.ndarray:
     """Draw estimates of further trials, (replications, trials), from models with or without."""
-    names = [kind for kind, of in KINDS.items() if of.effect == effect and found.shares[kind] > 0]
-    shares = np.array([found.shares[name] for name in names])
-    counts = generator.multinomial(replications, shares / shares.sum())
+    side = {
+        kind: value for kind, value in found.log_evidences.items() if KINDS[kind].effect == effect
+    }
+    # Among themselves: beside the other side both may be too small for a number.
+    shares = posterior_shares(side, found.study.model_priors)
+    names = [kind for kind, share in shares.items() if share > 0]
+    counts = generator.multinomial(replications, [shares[name] for name in names])
     parts = []
     for name, count in zip(names, counts, strict=True):
         drawn = found.study.exact[name].draws(generator, int(count)) if count else {}
@@ -163,10 +163,8 @@ class Lattice:
         exact = found.study.exact[kind]
         self.effects, effect_weights = _places(exact, found, "effect")
         self.spreads, spread_weights = _places(exact, found, "spread")
-        trials = exact.trials
         self.logs = effect_weights[None, :] + spread_weights[:, None]
-        for estimate, error in zip(trials.estimates, trials.errors, strict=True):
-            self.logs = self.logs + self._of_trial(estimate, error)
+        self.logs = self.logs + exact.trials.log_likelihood(self.effects, self.spreads)
         # What the lattice misses of the evidence is the same along the path, to first order.
         self.shift = exact.log_evidence - float(logsumexp(self.logs))
         if not abs(self.shift) < _WRONG:
@@ -176,8 +174,8 @@ class Lattice:
             )
 
     def _of_trial(self, estimate: float, error: float) -> np.ndarray:
-        variance = (error**2 + self.spreads**2)[:, None]
-        return -0.5 * ((estimate - self.effects) ** 2 / variance + np.log(2 * np.pi * variance))
+        one = Trials(np.array([estimate]), np.array([error]))
+        return one.log_likelihood(self.effects, self.spreads)
 
     def along(self, estimates: np.ndarray, errors: np.ndarray) -> np.ndarray:
         """Return log evidences along paths of trials, (replications, trials + 1)."""
@@ -214,6 +212,4 @@ def _places(exact: MetaPosterior, found: MetaFindings, name: str) -> tuple[np.nd
         )
         rule = _SPREADS
     edges = np.unique(np.clip(marks, *range_of(prior)))
-    half = 0.5 * np.diff(edges)[:, None]
-    places = (edges[:-1, None] + half * (1 + rule[0])).ravel()
-    return places, np.log((half * rule[1]).ravel()) + log_prior(prior, places)
+    return weighed_places(prior, edges, rule)

@@ -24,8 +24,16 @@ from millwright.distributions.location_scale import Normal
 from millwright.distributions.truncation import Truncated
 from millwright.draws.known_priors import KnownPrior
 from millwright.studies.grid_density import GridDensity
+from millwright.studies.pieces import Rule, pieces
 
-__all__ = ["MetaPosterior", "Trials", "log_prior", "range_of"]
+__all__ = [
+    "MetaPosterior",
+    "Trials",
+    "log_prior",
+    "normal_log_density",
+    "range_of",
+    "weighed_places",
+]
 
 _RULE = np.polynomial.legendre.leggauss(24)
 _COARSER_RULE = np.polynomial.legendre.leggauss(16)
@@ -74,6 +82,14 @@ class Trials:
         logs = np.log(2 * np.pi * variances).sum(axis=1)
         return mean, 1 / total, -0.5 * (logs + apart - np.log(2 * np.pi / total))
 
+    def log_likelihood(self, effects: np.ndarray, spreads: np.ndarray) -> np.ndarray:
+        """Return the log likelihood, (spreads, effects)."""
+        total = np.zeros((len(spreads), len(effects)))
+        for estimate, error in zip(self.estimates, self.errors, strict=True):
+            variance = (error**2 + spreads**2)[:, None]
+            total += normal_log_density(estimate, effects, variance)
+        return total
+
     def shrunken(
         self, effect: np.ndarray, spread: np.ndarray, generator: np.random.Generator
     ) -> np.ndarray:
@@ -106,7 +122,16 @@ def range_of(prior: KnownPrior) -> tuple[float, float]:
     return low, np.inf if support.upper is None else float(support.upper)
 
 
-def _normal(x: np.ndarray, mean: np.ndarray, variance: np.ndarray) -> np.ndarray:
+def weighed_places(
+    prior: KnownPrior, edges: np.ndarray, rule: Rule
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return places of a number and the logs of their weights, its prior among them."""
+    places, weights = pieces(edges, rule)
+    return places, np.log(weights) + log_prior(prior, places)
+
+
+def normal_log_density(x: np.ndarray, mean: np.ndarray, variance: np.ndarray) -> np.ndarray:
+    """Return the log density of normal distributions."""
     return -0.5 * ((x - mean) ** 2 / variance + np.log(2 * np.pi * variance))
 
 
@@ -130,7 +155,7 @@ class _NormalPrior:
 
     def log_integral(self, mean: np.ndarray, variance: np.ndarray) -> np.ndarray:
         """Return logs of the integrals of the prior times normal densities."""
-        whole = _normal(np.full(1, self.location), mean, variance + self.scale**2)
+        whole = normal_log_density(np.full(1, self.location), mean, variance + self.scale**2)
         if self.whole:
             return whole
         centre, sd = self.after(mean, variance)
@@ -183,29 +208,24 @@ class MetaPosterior:
         marks = np.concatenate([corners, self.trials.scale * _POWERS])
         return np.unique([low, *marks[(marks > low) & (marks < high)], high])
 
-    def _spread_nodes(self, rule: tuple[np.ndarray, np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
+    def _spread_nodes(self, rule: Rule) -> tuple[np.ndarray, np.ndarray]:
         """Return spreads and the logs of their weights, the prior among them."""
         if self.spread is None:
             return np.zeros(1), np.zeros(1)
-        edges = self.of_spread.edges
-        half = 0.5 * np.diff(edges)[:, None]
-        nodes = (edges[:-1, None] + half * (1 + rule[0])).ravel()
-        return nodes, np.log((half * rule[1]).ravel()) + log_prior(self.spread, nodes)
+        return weighed_places(self.spread, self.of_spread.edges, rule)
 
-    def log_over_effects(
-        self, spread: np.ndarray, rule: tuple[np.ndarray, np.ndarray] = _RULE
-    ) -> np.ndarray:
+    def log_over_effects(self, spread: np.ndarray, rule: Rule = _RULE) -> np.ndarray:
         """Return the log likelihood of spreads, the effect integrated over its prior."""
         mean, variance, constant = self.trials.given(spread)
         if self.effect is None:
-            return constant + _normal(np.zeros(1), mean, variance)
+            return constant + normal_log_density(np.zeros(1), mean, variance)
         plain = _normal_prior(self.effect)
         if plain is not None:
             return constant + plain.log_integral(mean, variance)
         edges = self._effect_edges(mean, variance)
         half = 0.5 * np.diff(edges, axis=1)[:, :, None]
         nodes = edges[:, :-1, None] + half * (1 + rule[0])
-        logs = log_prior(self.effect, nodes) + _normal(
+        logs = log_prior(self.effect, nodes) + normal_log_density(
             nodes, mean[:, None, None], variance[:, None, None]
         )
         with np.errstate(divide="ignore"):
@@ -320,7 +340,9 @@ class MetaPosterior:
             len(spread), -1
         )
         cells = np.concatenate([cells, edges[:, -1:]], axis=1)
-        logs = log_prior(self.effect, cells) + _normal(cells, mean[:, None], variance[:, None])
+        logs = log_prior(self.effect, cells) + normal_log_density(
+            cells, mean[:, None], variance[:, None]
+        )
         heights = np.exp(logs - logs.max(axis=1, keepdims=True))
         masses = np.diff(cells, axis=1) * 0.5 * (heights[:, 1:] + heights[:, :-1])
         cumulated = np.cumsum(masses, axis=1)

@@ -14,7 +14,7 @@ import pandas as pd
 
 from millwright.draws.decision import region_ends
 from millwright.draws.known_priors import KnownPrior
-from millwright.errors import ArgumentError, nearest
+from millwright.errors import ArgumentError
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
@@ -22,6 +22,7 @@ from millwright.studies.checks import check_number
 from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
 from millwright.studies.meta_data import TrialData, check_trials, trial_table
+from millwright.studies.meta_evidence import prior_shares
 from millwright.studies.meta_findings import MetaFindings
 from millwright.studies.meta_models import (
     KINDS,
@@ -32,6 +33,7 @@ from millwright.studies.meta_models import (
 )
 from millwright.studies.meta_posterior import MetaPosterior, Trials
 from millwright.studies.study import Study
+from millwright.wording import setting
 
 __all__ = ["MetaStudy", "meta_analysis"]
 
@@ -75,14 +77,10 @@ class MetaStudy(Study):
             for name in names
         }
 
-    @property
+    @cached_property
     def model_priors(self) -> dict[str, float]:
         """Prior probability of each model."""
-        stated = self.settings["prior"]
-        if stated is None:
-            return dict.fromkeys(KINDS, 1 / len(KINDS))
-        total = sum(stated.values())
-        return {name: float(stated.get(name, 0.0)) / total for name in KINDS}
+        return prior_shares(tuple(KINDS), self.settings["prior"])
 
     def quadrature(self, kind: str, trials: Trials | None = None, **priors: str) -> MetaPosterior:
         """Return a model's posterior by quadrature.
@@ -99,15 +97,29 @@ class MetaStudy(Study):
         known = {**self.priors, **{name: number_prior(name, one) for name, one in priors.items()}}
         of = KINDS[kind]
         return MetaPosterior(
-            trials=trials or self.table.trials,
+            trials=self.table.trials if trials is None else trials,
             effect=known["effect"] if of.effect else known.get("null"),
             spread=known["spread"] if of.spread else None,
         )
 
+    def quadratures(self, trials: Trials, **priors: str) -> dict[str, MetaPosterior]:
+        """Return every model's posterior of some trials by quadrature, by name."""
+        return {kind: self.quadrature(kind, trials, **priors) for kind in KINDS}
+
     @cached_property
     def exact(self) -> dict[str, MetaPosterior]:
         """Every model's posterior by quadrature, by name."""
-        return {kind: self.quadrature(kind) for kind in KINDS}
+        return self.quadratures(self.table.trials)
+
+    @cached_property
+    def without(self) -> dict[str, dict[str, MetaPosterior]]:
+        """The same without each trial, by its label."""
+        trials = self.table.trials
+        found = {}
+        for at, label in enumerate(self.table.labels):
+            rest = Trials(np.delete(trials.estimates, at), np.delete(trials.errors, at))
+            found[label] = self.quadratures(rest)
+        return found
 
     def _fit_one(
         self,
@@ -220,10 +232,10 @@ def build(table: TrialData, given: Mapping[str, Any]) -> MetaStudy:
     chosen = given.get("usual", [name for name in usual if given[name] is None])
     settings = {**given, **{k: given[k] or text for k, text in usual.items()}, "usual": chosen}
     check_priors(settings)
-    _check_model_priors(settings["prior"])
+    prior_shares(tuple(KINDS), settings["prior"])
     if settings["rope"] is not None:
         region_ends(settings["rope"])
-    if "effect" in chosen and given["unit"] == 1.0:
+    if chosen and given["unit"] == 1.0:
         _refuse_other_unit(table)
     models: dict[str, Model] = {}
     for name, kind in KINDS.items():
@@ -243,20 +255,6 @@ def build(table: TrialData, given: Mapping[str, Any]) -> MetaStudy:
     )
 
 
-def _check_model_priors(prior: Mapping[str, float] | None) -> None:
-    for name, value in (prior or {}).items():
-        if name not in KINDS:
-            raise ArgumentError(
-                f"`prior` names the model {name!r}.{nearest(str(name), KINDS)} Models: "
-                f"{', '.join(KINDS)}."
-            )
-        check_number(f"prior of {name}", value)
-        if value < 0:
-            raise ArgumentError(f"The prior probability of `{name}` is negative: {value!r}.")
-    if prior is not None and not sum(prior.values()) > 0:
-        raise ArgumentError("`prior` gives no model any probability.")
-
-
 def _refuse_other_unit(table: TrialData) -> None:
     """Refuse the usual priors where estimates are on quite another scale than they are for."""
     trials = table.trials
@@ -264,8 +262,8 @@ def _refuse_other_unit(table: TrialData) -> None:
     if np.median(np.abs(trials.estimates)) > _FAR or trials.scale > _FAR or largest < _NEAR:
         raise ArgumentError(
             f"The usual priors are for effects around 1 in size; these are up to {largest:.3g}. "
-            "Say how large a large effect is in this unit: unit=..., or give both priors: "
-            "effect='normal(0, ...)', spread='half_normal(...)'."
+            f"Say how large a large effect is in this unit, {setting('unit')}, or give both "
+            f"priors: {setting('effect')} and {setting('spread')}."
         )
 
 

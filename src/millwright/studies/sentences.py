@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -13,17 +14,29 @@ from millwright.wording import visible
 
 _ONE_SIDED, _TWO_SIDED = 0.95, 0.975
 
-__all__ = ["bulleted", "readings", "size_words"]
+__all__ = ["bulleted", "middle_words", "readings", "size_words"]
 
 
 def size_words(values: np.ndarray, level: float, kind: IntervalKind) -> str:
     """Return the median with its interval: `0.82 (95 % central interval 0.31 to 1.35)`."""
     flat = values.reshape(-1)
-    low, high = (float(end) for end in interval(flat, level, kind))
-    # The decimals of the table, so that both agree to the last digit.
+    ends = interval(flat, level, kind)
     spread = float(flat.std(ddof=1))
-    middle = fixed(float(np.median(flat)), decimals_of(spread))
-    return f"{middle} ({kind_words(kind, level)} {range_text(low, high, spread)})"
+    return middle_words(float(np.median(flat)), ends, spread, kind_words(kind, level))
+
+
+def middle_words(middle: float, ends: tuple[Any, Any], spread: float, words: str = "") -> str:
+    """Return a median with its interval, with the decimals of tables, so that both agree.
+
+    Parameters
+    ----------
+    spread
+        The sd of the number, which decides the decimals.
+    words
+        What kind of interval it is; nothing where a caption says it.
+    """
+    told = range_text(float(ends[0]), float(ends[1]), spread)
+    return f"{fixed(middle, decimals_of(spread))} ({words}{' ' * bool(words)}{told})"
 
 
 def readings(statement: str, share: float, told: Callable[[float], str]) -> list[str]:
