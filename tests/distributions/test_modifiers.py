@@ -86,6 +86,12 @@ CASES = [
             / (N32.sf(4) + N32.cdf(1) + 0.2 * (N32.cdf(4) - N32.cdf(1)))
         ),
     ),
+    # Limits that cross leave nothing that would be seen less often.
+    (
+        "selected(normal(3, 2), below=4, above=1, weight=0.2)",
+        np.array([-3.0, 2.0, 9.5]),
+        lambda x: N32.logpdf(x),
+    ),
     (
         "selected(selected(normal(3, 2), above=4, weight=0.5), above=1, weight=0.2)",
         np.array([-3.0, 1.0, 3.9, 4.0, 9.5]),

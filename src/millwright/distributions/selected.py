@@ -40,6 +40,13 @@ class Selected(Modified):
         return inside + m.where(self._always(x, p), 0.0, rare) - self._log_total(m, p)
 
     @staticmethod
+    def _apart(m: Mathematics, p: Parameters) -> Parameters:
+        """Return limits that do not cross: between crossed ones nothing is left to be rare."""
+        if "above" in p and "below" in p:
+            return {**p, "above": m.maximum(m.asarray(p["above"]), m.asarray(p["below"]))}
+        return p
+
+    @staticmethod
     def _always(x: Array, p: Parameters) -> Array:
         found = x != x
         if "above" in p:
@@ -52,6 +59,7 @@ class Selected(Modified):
 
     def _ends_and_middle(self, m: Mathematics, p: Parameters) -> tuple[Array, Array]:
         """Logs of what lies beyond the limits, and of the weighted rest."""
+        p = self._apart(m, p)
         family, inner = self.families["of"], parameters_of("of", p)
         rare = m.log(m.asarray(p["weight"]))
         if "below" not in p:
@@ -68,6 +76,7 @@ class Selected(Modified):
         return ends, rare + log_interval(m, family, p["below"], p["above"], inner)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        p = self._apart(m, p)
         family, inner = self.families["of"], parameters_of("of", p)
         x = m.asarray(x)
         rare = m.log(m.asarray(p["weight"]))
@@ -83,6 +92,7 @@ class Selected(Modified):
         return found - self._log_total(m, p)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        p = self._apart(m, p)
         family, inner = self.families["of"], parameters_of("of", p)
         x = m.asarray(x)
         rare = m.log(m.asarray(p["weight"]))

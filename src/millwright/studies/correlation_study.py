@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import cached_property
-from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -19,7 +17,6 @@ from millwright.language.parse import normal_name
 from millwright.language.printing import number_text
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
-from millwright.sampling.progress import Listener
 from millwright.studies.checks import check_number
 from millwright.studies.correlation_data import CorrelationData, column_table
 from millwright.studies.correlation_findings import CorrelationFindings
@@ -27,7 +24,7 @@ from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
 from millwright.studies.rho import RhoPosterior, RhoPrior, sample_correlation
 from millwright.studies.rho_draws import joint_draws
-from millwright.studies.study import Study
+from millwright.studies.study import Fitting, Study
 from millwright.wording import setting
 
 __all__ = ["CorrelationStudy", "correlation"]
@@ -84,16 +81,9 @@ class CorrelationStudy(Study):
         rows = self.data_of(name).to_numpy(float)
         return {"centre": rows.mean(axis=0), "log_spread": np.log(rows.std(axis=0, ddof=1))}
 
-    def _fit_one(
-        self,
-        name: str,
-        save: Path | None,
-        settings: Mapping[str, Any],
-        workers: int | Executor | None,
-        progress: bool | Listener,
-    ) -> Posterior:
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
         if self.settings["form"] == "robust":
-            return super()._fit_one(name, save, settings, workers, progress)
+            return super()._fit_one(name, how)
         rows = self.data_of(name)
         posterior_of_rho = self.rho(self.pair_of[name])
 
@@ -101,11 +91,12 @@ class CorrelationStudy(Study):
             return joint_draws(posterior_of_rho, rows.to_numpy(float), generator, draws)
 
         usual = {"draws": _DRAWS if len(self.models) == 1 else _DRAWS_OF_MANY}
-        how = (
+        words = (
             "independent draws: the correlation by quadrature of the density of r, spreads and "
             "centres given it"
         )
-        return exact_fit(self.models[name], rows, drawn, how, {**usual, **settings}, save)
+        settings = {**usual, **how.settings}
+        return exact_fit(self.models[name], rows, drawn, words, settings, how.save)
 
     def rho(self, pair: tuple[str, str], prior: RhoPrior | None = None) -> RhoPosterior:
         """Return the exact posterior of the correlation of a pair."""

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -17,7 +15,6 @@ from millwright.errors import ArgumentError
 from millwright.models.model import Model
 from millwright.models.quick import fit_small
 from millwright.posterior.posterior import Posterior
-from millwright.sampling.progress import Listener
 from millwright.studies.checks import check_number
 from millwright.studies.findings import Findings
 from millwright.studies.group_data import GroupData, group_table, pair_table, single_table
@@ -29,7 +26,7 @@ from millwright.studies.group_models import (
     groups_model,
     single_model,
 )
-from millwright.studies.study import Study
+from millwright.studies.study import Fitting, Study
 from millwright.wording import setting
 
 __all__ = ["GroupStudy", "one_group", "paired", "two_groups"]
@@ -91,16 +88,11 @@ class GroupStudy(Study):
     def _sampled(self) -> tuple[str, ...]:
         return (self.main,)
 
-    def _fit_one(
-        self,
-        name: str,
-        save: Path | None,
-        settings: Mapping[str, Any],
-        workers: int | Executor | None,
-        progress: bool | Listener,
-    ) -> Posterior:
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
         rows = self.data_of(name)
-        return fit_small(self.models[name], rows, save, settings, workers, progress)
+        return fit_small(
+            self.models[name], rows, how.save, how.settings, how.workers, how.progress
+        )
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return GroupFindings(study=self, posteriors=posteriors, fit_settings=settings)

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from functools import cached_property
-from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -17,7 +15,6 @@ from millwright.draws.known_priors import KnownPrior
 from millwright.errors import ArgumentError
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
-from millwright.sampling.progress import Listener
 from millwright.studies.checks import check_number
 from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
@@ -32,7 +29,7 @@ from millwright.studies.meta_models import (
     usual_priors,
 )
 from millwright.studies.meta_posterior import MetaPosterior, Trials
-from millwright.studies.study import Study
+from millwright.studies.study import Fitting, Study
 from millwright.wording import setting
 
 __all__ = ["MetaStudy", "meta_analysis"]
@@ -121,19 +118,10 @@ class MetaStudy(Study):
             found[label] = self.quadratures(rest)
         return found
 
-    def _fit_one(
-        self,
-        name: str,
-        save: Path | None,
-        settings: Mapping[str, Any],
-        workers: int | Executor | None,
-        progress: bool | Listener,
-    ) -> Posterior:
-        how = "independent draws: spread, then effect given it, by quadrature"
-        drawn = self.exact[name].draws
-        return exact_fit(
-            self.models[name], self.data_of(name), drawn, how, {"draws": _DRAWS, **settings}, save
-        )
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
+        words = "independent draws: spread, then effect given it, by quadrature"
+        drawn, settings = self.exact[name].draws, {"draws": _DRAWS, **how.settings}
+        return exact_fit(self.models[name], self.data_of(name), drawn, words, settings, how.save)
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return MetaFindings(study=self, posteriors=posteriors, fit_settings=settings)

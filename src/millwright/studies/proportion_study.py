@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -14,7 +12,6 @@ import pandas as pd
 from millwright.draws.decision import region_ends
 from millwright.errors import ArgumentError, DataError
 from millwright.posterior.posterior import Posterior
-from millwright.sampling.progress import Listener
 from millwright.studies.beta_integrals import Beta
 from millwright.studies.checks import check_number
 from millwright.studies.exact import exact_fit
@@ -29,7 +26,7 @@ from millwright.studies.proportion_models import (
     share_model,
     share_priors,
 )
-from millwright.studies.study import Study
+from millwright.studies.study import Fitting, Study
 from millwright.wording import setting
 
 __all__ = ["ProportionStudy", "proportions"]
@@ -85,18 +82,13 @@ class ProportionStudy(Study):
     def _sampled(self) -> tuple[str, ...]:
         return (next(iter(self.models)),)
 
-    def _fit_one(
-        self,
-        name: str,
-        save: Path | None,
-        settings: Mapping[str, Any],
-        workers: int | Executor | None,
-        progress: bool | Listener,
-    ) -> Posterior:
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
         if self.settings["family"] == "beta_binomial":
-            return super()._fit_one(name, save, settings, workers, progress)
-        settings = {"draws": _DRAWS, **settings}
-        return exact_fit(self.models[name], self.data, self._drawn, self._how(), settings, save)
+            return super()._fit_one(name, how)
+        settings = {"draws": _DRAWS, **how.settings}
+        return exact_fit(
+            self.models[name], self.data, self._drawn, self._how(), settings, how.save
+        )
 
     def _how(self) -> str:
         kind = "Dirichlet" if self.paired else "beta"

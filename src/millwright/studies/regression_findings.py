@@ -11,10 +11,8 @@ import pandas as pd
 
 from millwright.comparison.bayes_factors import BayesFactors, bayes_factors
 from millwright.comparison.compare import Comparison, compared
-from millwright.diagnostics.convergence import mean_error
 from millwright.diagnostics.finding import Finding
 from millwright.draws.decision import Decision, decide
-from millwright.draws.intervals import interval, kind_words
 from millwright.draws.numbers import chance_text
 from millwright.draws.prediction import Predictions
 from millwright.draws.table import make_table
@@ -23,7 +21,9 @@ from millwright.posterior.posterior import NewLabels, Posterior
 from millwright.studies.design import prepared
 from millwright.studies.findings import Findings
 from millwright.studies.reading import joined_labels, table_of
+from millwright.studies.regression_double_check import double_check
 from millwright.studies.regression_draws import RegressionDraws
+from millwright.studies.regression_effects import contrast_table, effect_table
 from millwright.studies.regression_model import GroupTerms, RegressionParts, column_name
 from millwright.studies.sentences import size_words
 
@@ -33,7 +33,6 @@ if TYPE_CHECKING:
 __all__ = ["RegressionFindings"]
 
 _MOST_SENTENCES = 12
-_PLACES = 41
 _SURE = 0.9
 _PRINTED = ("noise", "shape", "precision", "zeros", "df", "log_scale")
 
@@ -398,65 +397,9 @@ class RegressionFindings(Findings):
             For labels that the fit has not seen.
         """
         made = self._draws(name)
-        rows, shown = self._grid(made.parts, predictor, at or {}, values)
-        means = self._expected(made, rows)
-        words = kind_words(self.kind, self.level)
-        columns = ["median", f"{words}, from", f"{words}, to"]
-        low, high = interval(means, self.level, self.kind)
-        middle = np.median(means, axis=0)
-        if means.ndim == 2:
-            index = pd.Index(shown, name=predictor)
-            return pd.DataFrame(
-                np.stack([middle, low, high], axis=1), index=index, columns=columns
-            )
-        labels = made.parts.labels
-        pairs = [(value, label) for value in shown for label in labels]
-        table = np.stack([one.reshape(-1) for one in (middle, low, high)], axis=1)
-        index = pd.MultiIndex.from_tuples(pairs, names=[predictor, "probability of"])
-        return pd.DataFrame(table, index=index, columns=columns)
-
-    def _expected(self, made: RegressionDraws, rows: pd.DataFrame) -> np.ndarray:
-        """Return expected outcomes of rows with group effects at 0, (draws, rows[, labels])."""
-        shapes = made.shapes()
-        if made.parts.scale_design is not None:
-            # The noise of the average row, where a mean rests on it.
-            shapes["scale"] = shapes["scale"].mean(axis=1, keepdims=True)
-        elif made.parts.weights is not None:
-            shapes["scale"] = made.posterior.draws.get("noise").reshape(-1)[made.keep][:, None]
-        return made.means(made.predictor(made.parts.design.rows(rows)), shapes)
-
-    def _grid(
-        self,
-        parts: RegressionParts,
-        predictor: str,
-        at: Mapping[str, Any],
-        values: Sequence[Any] | None,
-    ) -> tuple[pd.DataFrame, list[Any]]:
-        formula, data = parts.design.formula, self.study.data
-        for name in (predictor, *at):
-            if name not in formula.columns:
-                raise ArgumentError(
-                    f"The formula does not use `{name}`.{nearest(str(name), formula.columns)} "
-                    f"Columns: {', '.join(formula.columns)}."
-                )
-        if values is None:
-            if predictor in parts.design.levels:
-                values = list(parts.design.levels[predictor])
-            else:
-                column = data[predictor].to_numpy(float)
-                values = list(np.linspace(column.min(), column.max(), _PLACES))
-        shown = list(values)
-        if not shown:
-            raise ArgumentError("`values` is empty.")
-        row: dict[str, Any] = {}
-        for name in formula.columns:
-            held = at.get(name)
-            if held is None:
-                levels = parts.design.levels.get(name)
-                held = levels[0] if levels else float(data[name].to_numpy(float).mean())
-            row[name] = [held] * len(shown)
-        row[predictor] = shown
-        return pd.DataFrame(row), shown
+        return effect_table(
+            made, self.study.data, predictor, at or {}, values, self.level, self.kind
+        )
 
     def contrast(
         self,
@@ -489,30 +432,8 @@ class RegressionFindings(Findings):
         DataError
             For labels that the fit has not seen.
         """
-        from millwright.posterior.summaries import table_frame
-
-        if not one or not other:
-            raise ArgumentError("Give two settings, such as {'hours': 6} and {'hours': 2}.")
         made = self._draws(name)
-        first, second = (
-            self._grid(
-                made.parts, next(iter(side)), {**(at or {}), **side}, [next(iter(side.values()))]
-            )[0]
-            for side in (one, other)
-        )
-        means = self._expected(made, pd.concat([first, second], ignore_index=True))
-        if means.ndim == 2:
-            numbers = {"difference": means[:, 0] - means[:, 1]}
-            if (means > 0).all():
-                numbers["ratio"] = means[:, 0] / means[:, 1]
-        else:
-            numbers = {
-                f"difference, {label}": means[:, 0, k] - means[:, 1, k]
-                for k, label in enumerate(made.parts.labels)
-            }
-        chained = {key: value[None, :] for key, value in numbers.items()}
-        table = make_table(chained, self.level, self.kind, one_sided=("ratio",))
-        return table_frame(table, "contrast")
+        return contrast_table(made, self.study.data, one, other, at or {}, self.level, self.kind)
 
     def rows(self, data: Any, name: str | None = None) -> pd.DataFrame:
         """Return new rows with the columns that the model uses.
@@ -608,51 +529,7 @@ class RegressionFindings(Findings):
         ArgumentError
             For numbers of draws that make no sense.
         """
-        model, data = self.study.model, self.study.data_of(next(iter(self.posteriors)))
-        single = self.posterior.draws.single(list(self.posterior.draws.values))
-        walk = model.fit(
-            data,
-            method="random_walk",
-            draws=draws,
-            warmup=draws,
-            seed=seed,
-            progress=False,
-            missing=self._missing,
-        )
-        walked = walk.draws.single(list(walk.draws.values))
-        mode = model.mode(data).values if self._missing == "refuse" else None
-        try:
-            classic = model.maximum_likelihood(data).values if mode is not None else None
-        except MillwrightError:
-            # A hierarchy, whose likelihood has no useful maximum: said as not a number.
-            classic = None
-        rows = {}
-        for key, values in single.items():
-            other = walked[key]
-            error = float(
-                np.hypot(mean_error(values[..., None])[0], mean_error(other[..., None])[0])
-            )
-            rows[key] = (
-                values.mean(),
-                values.std(ddof=1),
-                *_estimate(mode, key),
-                *_estimate(classic, key),
-                other.mean(),
-                other.std(ddof=1),
-                (other.mean() - values.mean()) / error,
-            )
-        columns = ["posterior mean", "posterior sd", "mode", "mode, error"]
-        columns += ["maximum likelihood", "maximum likelihood, error"]
-        columns += ["random walk, mean", "random walk, sd", "apart, in Monte Carlo errors"]
-        return pd.DataFrame(rows, index=columns).T.rename_axis("unknown")
-
-    @property
-    def _missing(self) -> str:
-        gaps = self.study.data_of(next(iter(self.posteriors)))[self._parts()[0].outcome].isna()
-        return "predict" if gaps.any() else "refuse"
-
-
-def _estimate(table: pd.DataFrame | None, key: str) -> tuple[float, float]:
-    if table is None or key not in table.index:
-        return float("nan"), float("nan")
-    return float(table["estimate"][key]), float(table["standard error"][key])
+        data = self.study.data_of(next(iter(self.posteriors)))
+        gaps = data[self._parts()[0].outcome].isna().any()
+        missing = "predict" if gaps else "refuse"
+        return double_check(self.study.model, data, self.posterior, missing, draws, seed)

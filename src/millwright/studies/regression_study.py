@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar
@@ -17,7 +16,6 @@ from millwright.diagnostics.finding import Finding
 from millwright.draws.decision import region_ends
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.posterior.posterior import Posterior
-from millwright.sampling.progress import Listener
 from millwright.studies.design import Design, design_of, read_formula
 from millwright.studies.families import FamilyOfOutcomes, family_named, with_zeros
 from millwright.studies.findings import Findings
@@ -33,7 +31,7 @@ from millwright.studies.regression_model import (
     regression_model,
     usual_priors,
 )
-from millwright.studies.study import Study
+from millwright.studies.study import Fitting, Study
 from millwright.wording import setting
 
 __all__ = ["RegressionStudy", "regression"]
@@ -103,17 +101,10 @@ class RegressionStudy(Study):
             replace,
         )
 
-    def _fit_one(
-        self,
-        name: str,
-        save: Path | None,
-        settings: Mapping[str, Any],
-        workers: int | Executor | None,
-        progress: bool | Listener,
-    ) -> Posterior:
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
         gaps = self.data_of(name)[self.parts[name].outcome].isna().any()
         treated = {"missing": "predict"} if gaps else {}
-        return super()._fit_one(name, save, {**settings, **treated}, workers, progress)
+        return super()._fit_one(name, replace(how, settings={**how.settings, **treated}))
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return RegressionFindings(study=self, posteriors=posteriors, fit_settings=settings)

@@ -24,7 +24,7 @@ from millwright.studies.folder import StoredStudy, StudyFolder, ending_of, write
 from millwright.studies.sentences import bulleted
 from millwright.wording import visible
 
-__all__ = ["Simulations", "Study"]
+__all__ = ["Fitting", "Simulations", "Study"]
 
 
 class Simulations(Shown, dict[str, Simulated]):
@@ -34,6 +34,24 @@ class Simulations(Shown, dict[str, Simulated]):
         return "\n\n".join(f"Model `{name}`\n{one}" for name, one in self.items())
 
     __repr__ = __str__
+
+
+@dataclass(frozen=True, kw_only=True)
+class Fitting:
+    """How a model of a study is to be fitted.
+
+    Attributes
+    ----------
+    save
+        A folder for the run; one that is there goes on.
+    settings, workers, progress
+        As for `Model.fit`.
+    """
+
+    save: Path | None
+    settings: Mapping[str, Any]
+    workers: int | Executor | None
+    progress: bool | Listener
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -243,7 +261,8 @@ class Study(Shown):
         for name in self._sampled():
             save = None if folder is None else folder.run(name)
             try:
-                posteriors[name] = self._fit_one(name, save, settings, workers, progress)
+                how = Fitting(save=save, settings=settings, workers=workers, progress=progress)
+                posteriors[name] = self._fit_one(name, how)
             except Interrupted as stop:
                 if folder is None:
                     raise
@@ -258,22 +277,15 @@ class Study(Shown):
         """Return the models that are fitted; others are weighed without being sampled."""
         return tuple(self.models)
 
-    def _fit_one(
-        self,
-        name: str,
-        save: Path | None,
-        settings: Mapping[str, Any],
-        workers: int | Executor | None,
-        progress: bool | Listener,
-    ) -> Posterior:
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
         """Fit one model."""
         return self.models[name].fit(
             self.data_of(name),
-            save=save,
-            resume=save is not None,
-            workers=workers,
-            progress=progress,
-            **settings,
+            save=how.save,
+            resume=how.save is not None,
+            workers=how.workers,
+            progress=how.progress,
+            **how.settings,
         )
 
 
