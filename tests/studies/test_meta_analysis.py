@@ -369,7 +369,7 @@ class PublicationBias(unittest.TestCase):
             self.assertTrue((chances >= 0).all())
         flat = Selection((0.05,), 2, 1)
         np.testing.assert_allclose(
-            flat._chances(0.2, np.zeros(1), np.zeros(1))[0, 0], [0.05, 0.95], atol=1e-12
+            flat._chances(0.2, np.zeros(1), np.zeros(1))[0], [0.05, 0.95], atol=1e-12
         )
 
     def test_trials_that_only_significant_results_left(self):

@@ -101,6 +101,12 @@ def study(
         str | None, typer.Option(help="Column by which trials came in, such as a year.")
     ] = None,
     size: Annotated[str | None, typer.Option(help="Column of the trials' sizes.")] = None,
+    bias: Annotated[
+        str | None,
+        typer.Option(
+            help="Whether trials stayed unpublished: positive or negative, the results hoped for."
+        ),
+    ] = None,
     prior: Annotated[
         list[str] | None,
         typer.Option(
@@ -185,6 +191,7 @@ def study(
         "label": label,
         "order": order,
         "size": size,
+        "bias": bias,
         "same": same,
         "overdispersion": overdispersion,
         "concentration": concentration,

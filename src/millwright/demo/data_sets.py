@@ -11,6 +11,7 @@ import pandas as pd
 from millwright.demo.truth import (
     DRESSED_TRUTH,
     DRYING_TRUTH,
+    POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
     TRIALS_TRUTH,
@@ -71,6 +72,11 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "Trials of a new way of dressing stones at nine mills: bran left in the flour, as a "
         "standardised difference (new minus old), with its standard error",
         TRIALS_TRUTH,
+    ),
+    "powder_trials": (
+        "Reports of 26 trials of a whetting powder: gain of flour as a standardised difference, "
+        "with its standard error; most trials without a clear gain were never reported",
+        POWDER_TRUTH,
     ),
 }
 

@@ -10,6 +10,7 @@ import pandas as pd
 from millwright.demo.truth import (
     DRESSED_TRUTH,
     DRYING_TRUTH,
+    POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
     TRIALS_TRUTH,
@@ -20,6 +21,7 @@ __all__ = [
     "dressed_stones",
     "dressing_trials",
     "drying_loft",
+    "powder_trials",
     "river_days",
     "sack_weights",
     "yeasts",
@@ -116,7 +118,32 @@ def dressing_trials() -> pd.DataFrame:
     )
 
 
-_ALL = (drying_loft, yeasts, sack_weights, dressed_stones, river_days, dressing_trials)
+def powder_trials() -> pd.DataFrame:
+    """Reports of trials of a whetting powder, of which most without a clear gain were not told."""
+    generator = np.random.default_rng(1931)
+    seen = POWDER_TRUTH["seen where p is above 0.025"]
+    rows: list[tuple[int, float, float]] = []
+    while len(rows) < 26:
+        sacks = 2 * int(generator.integers(8, 90))
+        error = np.sqrt(4 / sacks)
+        own = generator.normal(POWDER_TRUTH["effect"], POWDER_TRUTH["spread"])
+        gain = own + error * generator.standard_normal()
+        if gain / error > 1.96 or generator.random() < seen:
+            rows.append((sacks, round(gain, 2), round(float(error), 3)))
+    frame = pd.DataFrame(rows, columns=["sacks", "gain", "standard_error"])
+    frame.insert(0, "report", [f"report {n}" for n in range(1, len(frame) + 1)])
+    return frame
+
+
+_ALL = (
+    drying_loft,
+    yeasts,
+    sack_weights,
+    dressed_stones,
+    river_days,
+    dressing_trials,
+    powder_trials,
+)
 
 
 def main() -> None:

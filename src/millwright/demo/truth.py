@@ -3,6 +3,7 @@
 __all__ = [
     "DRESSED_TRUTH",
     "DRYING_TRUTH",
+    "POWDER_TRUTH",
     "RIVER_TRUTH",
     "SACKS_TRUTH",
     "TRIALS_TRUTH",
@@ -19,4 +20,5 @@ SACKS_TRUTH = {
 }
 DRESSED_TRUTH = {"location": 5.0, "scale": 4.0}
 RIVER_TRUTH = {"rho": 0.6}
+POWDER_TRUTH = {"effect": 0.05, "spread": 0.1, "seen where p is above 0.025": 0.15}
 TRIALS_TRUTH = {"effect": -0.3, "spread": 0.15}

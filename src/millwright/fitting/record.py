@@ -19,6 +19,7 @@ class Origin(StrEnum):
     CHAINS = "chains"
     EXACT = "exact draws"
     APPROXIMATION = "approximation"
+    AVERAGE = "average over models"
     FILES = "files"
     DAMAGED_RUN = "damaged run"
 
@@ -26,6 +27,11 @@ class Origin(StrEnum):
     def of_posterior(self) -> bool:
         """Whether the draws are those of the posterior of a model that can be fitted again."""
         return self in (Origin.CHAINS, Origin.EXACT)
+
+    @property
+    def independent(self) -> bool:
+        """Whether the draws are independent, so that nothing had to converge."""
+        return self in (Origin.EXACT, Origin.AVERAGE)
 
     @property
     def known_model(self) -> bool:
@@ -141,6 +147,11 @@ def _walker_words(record: Record) -> tuple[str, ...]:
 
 def _elsewhere_words(record: Record) -> tuple[str, ...]:
     unknown = "what its sampler met (divergences, energies) is not known."
+    if record.origin is Origin.AVERAGE:
+        return (
+            "Taken over several models by their probabilities. What a model lacks is 0 there, so "
+            "shares above and below 0 need not sum to 1.",
+        )
     if record.origin is Origin.FILES:
         return (f"Made by another program: {unknown}",)
     lost = tuple(f"Lost: {one}." for one in record.lost)

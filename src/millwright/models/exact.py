@@ -32,6 +32,7 @@ def exact_posterior(
     seed: int = 0,
     missing: str = "refuse",
     sheet: str | None = None,
+    origin: Origin = Origin.EXACT,
 ) -> Posterior:
     """Return a posterior of independent draws.
 
@@ -51,6 +52,8 @@ def exact_posterior(
         What was done with rows whose outcome was missing.
     sheet
         Text of the sheet that the model was read from.
+    origin
+        `AVERAGE` for draws over several models.
 
     Returns
     -------
@@ -75,7 +78,7 @@ def exact_posterior(
     statistics = {name: np.full((chains, draws), np.nan) for name in STATISTICS}
     statistics["diverged"] = np.zeros((chains, draws))
     record = Record(
-        origin=Origin.EXACT,
+        origin=origin,
         seed=seed,
         settings={
             "method": method,

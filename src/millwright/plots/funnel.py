@@ -7,6 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from scipy.special import ndtri
 
+from millwright.draws.intervals import kind_words
 from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError
 from millwright.plots.panels import Size
@@ -30,7 +31,7 @@ __all__ = ["funnel"]
 _SIGNIFICANT = float(ndtri(0.975))
 
 
-def funnel(found: PublicationBias, *, size: Size = (12.8, 6.4), text: bool = True) -> Figure:
+def funnel(found: PublicationBias, *, size: Size | None = None, text: bool = True) -> Figure:
     """Draw the trials of a meta-analysis as a funnel, and the effect with and without bias.
 
     Parameters
@@ -38,7 +39,7 @@ def funnel(found: PublicationBias, *, size: Size = (12.8, 6.4), text: bool = Tru
     found
         Result of `findings.publication_bias(...)`.
     size
-        Width and height in inches.
+        Width and height in inches; by default 12.8 and 6.4.
     text
         Whether to write title and caption.
 
@@ -59,8 +60,12 @@ def funnel(found: PublicationBias, *, size: Size = (12.8, 6.4), text: bool = Tru
     deepest = 1.08 * float(trials.errors.max())
     errors = np.linspace(0, deepest, 50)
     with styled():
-        figure = new_figure(*size)
-        axes, side = figure.subplots(1, 2, width_ratios=(3, 2))
+        figure = new_figure(*(size or (12.8, 6.4)))
+        weighed = bool(len(found.steps))
+        grid = figure.add_gridspec(2 if weighed else 1, 2, width_ratios=(3, 2))
+        axes, side = figure.add_subplot(grid[:, 0]), figure.add_subplot(grid[0, 1])
+        if weighed:
+            _weights(figure.add_subplot(grid[1, 1]), found)
         reach = _SIGNIFICANT * errors
         axes.fill_betweenx(
             errors, -reach, reach, color=tint(YELLOW, 0.35), lw=0, label="p above 0.05, two-sided"
@@ -90,9 +95,31 @@ def funnel(found: PublicationBias, *, size: Size = (12.8, 6.4), text: bool = Tru
             "Trials by their standard error, and the effect if some were not published",
             "Left: without bias trials spread evenly around the dashed line, 95 % of them in the "
             "dotted funnel if they do not differ; bias leaves gaps in the yellow area. Right: the "
-            "effect with and without regard to bias.",
+            "effect with and without regard to bias"
+            + (
+                f"; below, median and {kind_words(found.kind, found.level)} of the chance that a "
+                "trial was published, averaged over all models."
+                if weighed
+                else "."
+            ),
             text,
         )
+
+
+def _weights(axes: Axes, found: PublicationBias) -> None:
+    """Draw the chance that a trial was published over its p-value, in equal steps."""
+    table = found.weight_function()
+    low, high = (table[c].to_numpy() for c in table.columns[-2:])
+    edges = np.arange(len(table) + 1)
+    axes.stairs(high, edges, baseline=low, fill=True, color=tint(BLUE, 0.3), lw=0)
+    axes.stairs(table["median"], edges, baseline=None, color=BLUE, lw=2)
+    ends = [*table["one-sided p, from"], 1.0]
+    axes.set_xticks(edges, [f"{end:.4g}" for end in ends])
+    axes.set_xlim(0, len(table))
+    axes.set_ylim(0, 1.08)
+    axes.set_xlabel(f"one-sided p-value of the trial, {found.direction} direction")
+    axes.set_ylabel("chance to be\npublished, relative")
+    light_grid(axes, "y")
 
 
 def _both(found: PublicationBias) -> list[tuple[GridDensity, str, str, str]]:

@@ -44,7 +44,8 @@ def study(
         the prior). Of proportions: `shares`. Of correlations: `scatter`, `matrix` of several
         pairs, `evidence`, `path` (as rows came in). Of regressions: `coefficients`, `effects` (on
         the outcome's scale), `groups` (label by label), `residuals`. Of meta-analyses: `forest`,
-        `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`.
+        `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`, and
+        `funnel` where publication bias was asked.
     size
         Width and height in inches.
     text

@@ -13,6 +13,7 @@ from scipy.special import ndtri
 from millwright.draws.intervals import interval, kind_words
 from millwright.draws.numbers import chance_text
 from millwright.draws.region import density
+from millwright.plots.funnel import funnel
 from millwright.plots.panels import Size
 from millwright.plots.study_evidence import over_widths
 from millwright.plots.study_meta_path import models_figure, path_figure
@@ -32,6 +33,7 @@ from millwright.plots.style import (
 )
 from millwright.studies.grid_density import GridDensity
 from millwright.studies.meta_findings import MetaFindings
+from millwright.studies.meta_numbers import CORRECTED
 from millwright.studies.sentences import middle_words
 from millwright.wording import visible
 
@@ -40,6 +42,7 @@ __all__ = ["figures"]
 _MOST_TRIALS = 40
 _SMALLEST, _LARGEST = 18.0, 220.0
 _HILL = 0.8
+_CORRECTED = "effect, publication\nbias allowed for"
 _DIFFER, _SAME = "effect, if\ntrials differ", "effect, if the\nsame in all trials"
 _SHOWN = 0.995
 
@@ -106,11 +109,14 @@ def _interval_columns(found: MetaFindings) -> list[str]:
 def _sums(found: MetaFindings) -> list[tuple[str, np.ndarray, str]]:
     """Return what the trials say together: name, draws, colour."""
     numbers = found.numbers
-    return [
+    sums = [
         (_DIFFER, numbers["effect"].reshape(-1), BLUE),
         (_SAME, numbers["effect, common to all"].reshape(-1), PURPLE),
         ("a next trial's\nown effect", numbers["next trial"].reshape(-1), YELLOW),
     ]
+    if found.bias is not None:
+        sums.append((_CORRECTED, numbers[CORRECTED].reshape(-1), GREEN))
+    return sums
 
 
 def _told_right(axes: Axes, row: float, words: str) -> None:
@@ -132,11 +138,12 @@ def _hill(
 ) -> None:
     """Draw a density that stands on its row."""
     exact = {
-        _DIFFER: found.study.exact["random"],
-        _SAME: found.study.exact["common"],
+        _DIFFER: found.densities["effect"],
+        _SAME: found.densities["effect, common to all"],
+        _CORRECTED: found.densities.get(CORRECTED),
     }
-    if name in exact:
-        curve = exact[name].of_effect
+    curve = exact.get(name)
+    if curve is not None:
         x, y = curve.grid, curve.densities
         ends = curve.interval(found.level, found.kind)
         middle = curve.median
@@ -221,4 +228,10 @@ def figures(found: MetaFindings) -> dict[str, Callable[[Size | None, bool], Figu
     }
     if len(found.study.table.frame) > 1:
         known["path"] = path_figure
-    return {name: partial(draw, found) for name, draw in known.items()}
+    drawn: dict[str, Callable[[Size | None, bool], Figure]] = {
+        name: partial(draw, found) for name, draw in known.items()
+    }
+    bias = found.bias
+    if bias is not None:
+        drawn["funnel"] = lambda size, text: funnel(bias, size=size, text=text)
+    return drawn

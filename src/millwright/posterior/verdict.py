@@ -14,7 +14,7 @@ from millwright.diagnostics.measures import Measures
 from millwright.diagnostics.verdict import Verdict, judge
 from millwright.draws.labelled_draws import Draws
 from millwright.fitting.fit import Fit, WarmupRecord
-from millwright.fitting.record import Origin, Record, remarks
+from millwright.fitting.record import Record, remarks
 from millwright.modelling.light_tails import light_tailed
 from millwright.modelling.repeated_rows import repeated_rows
 from millwright.posterior.modes_visited import modes_visited
@@ -68,7 +68,7 @@ def sampling_of(fit: Fit) -> Sampling:
         divergent_at=where,
         round_trips=_round_trips(record) if method == "tempering" else None,
         approximation_k=record.pareto_k,
-        exact=record.origin is Origin.EXACT,
+        exact=record.origin.independent,
         light=light_tailed(draws.binding.specification),
         repeated=repeated_rows(draws.binding),
         modes=modes_visited(draws, record),

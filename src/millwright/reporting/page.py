@@ -13,7 +13,6 @@ from jinja2 import Environment, StrictUndefined
 from millwright.diagnostics.verdict import Verdict
 from millwright.draws.decision import Decision
 from millwright.errors import ArgumentError
-from millwright.fitting.record import Origin
 from millwright.modelling.pictures import latex
 from millwright.posterior.posterior import Posterior
 from millwright.reporting import parts
@@ -182,7 +181,7 @@ def _facts(posterior: Posterior) -> str:
     chains, draws = posterior.draws.shape
     rows = " and ".join(f"{size} rows" for size in sizes) or "no data"
     started = _for_people(posterior.record.started)
-    exact = posterior.record.origin is Origin.EXACT
+    exact = posterior.record.origin.independent
     made = f"{chains * draws} independent" if exact else f"{chains} chains of {draws}"
     return f"{rows}; {made} draws; started {started}."
 
@@ -198,7 +197,7 @@ def _sampled(posterior: Posterior) -> str:
     chains, draws = posterior.draws.shape
     seconds = record.seconds
     settings = record.settings
-    if record.origin is Origin.EXACT:
+    if record.origin.independent:
         return f"{settings['method']}: {chains * draws} independent draws. Seed {record.seed}."
     return (
         f"Method: {settings['method']}. {chains} chains, each {settings['warmup']} iterations of "

@@ -39,6 +39,7 @@ class Stream(IntEnum):
     EXACT = 21
     AVERAGE = 22
     TRIALS = 23
+    BIAS = 24
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

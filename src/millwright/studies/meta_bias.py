@@ -19,9 +19,14 @@ import numpy as np
 from scipy.special import logsumexp, ndtr, ndtri
 
 from millwright.draws.known_priors import KnownPrior
-from millwright.studies.meta_posterior import Trials, normal_log_density, weighed_places
+from millwright.studies.meta_posterior import (
+    Trials,
+    log_prior,
+    normal_log_density,
+    weighed_places,
+)
 
-__all__ = ["BiasModel", "NoBias", "Regression", "Selection", "log_on_grid"]
+__all__ = ["BiasModel", "NoBias", "Regression", "Selection", "log_on_grid", "weights_of"]
 
 _STEP_RULES = {
     count: np.polynomial.legendre.leggauss(n) for count, n in ((1, 14), (2, 11), (3, 8))
@@ -29,7 +34,10 @@ _STEP_RULES = {
 _SLOPE_RULE = np.polynomial.legendre.leggauss(6)
 _SLOPE_SHARES = np.array([0, 1e-6, 1e-4, 0.01, 0.1, 0.25, 0.5, 0.75, 0.9, 0.99])
 _SLOPE_SHARES = np.concatenate([_SLOPE_SHARES, 1 - _SLOPE_SHARES[:4][::-1]])
-_MOST_NUMBERS = 2_000_000
+_SLOPE_CELLS = np.concatenate([[1e-6, 1e-4], np.linspace(0.005, 0.995, 45), [1 - 1e-4, 1 - 1e-6]])
+_RATIO_EDGES = np.array([0, 0.02, 0.05, 0.1, 0.17, 0.25, 0.35, 0.46, 0.6, 0.72, 0.85, 0.93, 1.0])
+_MOST_NUMBERS = 500_000
+_TOGETHER = 6
 
 
 @dataclass(frozen=True)
@@ -38,11 +46,22 @@ class NoBias:
 
     words: str = "none"
 
+    @property
+    def own_edges(self) -> tuple[np.ndarray, ...]:
+        """Ends of cells of each unknown of the bias: there is none."""
+        return ()
+
     def parts(
         self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray]:
         """Return log likelihoods, (spreads, effects, 1), and the log prior weight of the last."""
-        return trials.log_likelihood(effects, spreads)[..., None], np.zeros(1)
+        return trials.log_likelihood(effects, spreads[:, None])[..., None], np.zeros(1)
+
+    def joint(
+        self, trials: Trials, effects: np.ndarray, spreads: np.ndarray, own: np.ndarray
+    ) -> np.ndarray:
+        """Return log likelihoods of effects and spreads, shape (n,)."""
+        return trials.log_likelihood(effects, spreads)
 
 
 @dataclass(frozen=True)
@@ -89,8 +108,19 @@ class Selection:
     @cached_property
     def weights(self) -> np.ndarray:
         """Chance to be seen in each interval, relative to the first, (places, intervals)."""
-        ratios = self.steps[0]
-        return np.concatenate([np.ones((len(ratios), 1)), np.cumprod(ratios, axis=1)], axis=1)
+        return weights_of(self.steps[0])
+
+    @property
+    def one_sided_cuts(self) -> np.ndarray:
+        """The one-sided p-values at which the weight changes, ascending."""
+        cuts = np.array(self.cuts) / self.sides
+        return cuts if self.sides == 1 else np.concatenate([cuts, 1 - cuts[::-1]])
+
+    def seen_between(self, steps: np.ndarray, ratios: np.ndarray) -> np.ndarray:
+        """Return chances to be seen, (draws, steps + 1), between one-sided p-values `steps`."""
+        middles = 0.5 * (np.concatenate([[0.0], steps]) + np.concatenate([steps, [1.0]]))
+        p = middles if self.sides == 1 else 2 * np.minimum(middles, 1 - middles)
+        return weights_of(ratios)[:, np.searchsorted(self.cuts, p)]
 
     def interval_of(self, trials: Trials) -> np.ndarray:
         """Return which interval each trial lies in, 0 the most significant."""
@@ -102,22 +132,42 @@ class Selection:
         self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray]:
         """Return log likelihoods, (spreads, effects, places), and log prior weights of places."""
-        total = trials.log_likelihood(effects, spreads)[..., None]
+        total = trials.log_likelihood(effects, spreads[:, None])[..., None]
         weights, where = self.weights, self.interval_of(trials)
         total = total + np.log(weights[:, where]).sum(axis=1)
-        for error in trials.errors:
-            seen = self._chances(error, effects, spreads) @ weights.T
-            total = total - np.log(seen)
+        for at in range(0, len(trials), _TOGETHER):
+            # A product of few chances is far from underflow, and one logarithm is quicker.
+            seen = np.ones_like(total)
+            for error in trials.errors[at : at + _TOGETHER]:
+                seen *= self._chances(error, effects[None], spreads[:, None]) @ weights.T
+            total -= np.log(seen)
         return total, self.steps[1]
 
+    @property
+    def own_edges(self) -> tuple[np.ndarray, ...]:
+        """Ends of cells of each ratio of neighbouring weights."""
+        return (_RATIO_EDGES[:: len(self.cuts)],) * len(self.cuts)
+
+    def joint(
+        self, trials: Trials, effects: np.ndarray, spreads: np.ndarray, own: np.ndarray
+    ) -> np.ndarray:
+        """Return the log likelihood and prior of ratios `own`, (n, cuts), shape (n,)."""
+        weights = weights_of(own)
+        total = trials.log_likelihood(effects, spreads)
+        total += np.log(weights[:, self.interval_of(trials)]).sum(axis=1)
+        for error in trials.errors:
+            total -= np.log(np.sum(self._chances(error, effects, spreads) * weights, axis=1))
+        powers = np.arange(len(self.cuts), 0, -1)
+        return total + np.sum(np.log(powers) + (powers - 1) * np.log(own), axis=1)
+
     def _chances(self, error: float, effects: np.ndarray, spreads: np.ndarray) -> np.ndarray:
-        """Return the probability of each interval, (spreads, effects, intervals)."""
-        wide = np.sqrt(error**2 + spreads**2)[:, None, None]
-        middle = (self.sign * effects)[None, :, None]
+        """Return the probability of each interval, as the last axis."""
+        wide = np.sqrt(error**2 + spreads**2)[..., None]
+        middle = self.sign * effects[..., None]
         above = ndtr((middle - self.limits * error) / wide)
         if self.sides == 2:
             above = above + ndtr((-middle - self.limits * error) / wide)
-        first = np.zeros((*above.shape[:2], 1))
+        first = np.zeros((*above.shape[:-1], 1))
         return np.diff(np.concatenate([first, above, first + 1], axis=-1), axis=-1)
 
 
@@ -150,6 +200,24 @@ class Regression:
         edges = np.unique(marks[np.isfinite(marks)])
         return weighed_places(self.prior, edges, _SLOPE_RULE)
 
+    @property
+    def own_edges(self) -> tuple[np.ndarray, ...]:
+        """Ends of cells of the slope."""
+        with np.errstate(all="ignore"):
+            marks = self.prior.quantiles(*_SLOPE_CELLS)
+        return (np.unique(marks[np.isfinite(marks)]),)
+
+    def joint(
+        self, trials: Trials, effects: np.ndarray, spreads: np.ndarray, own: np.ndarray
+    ) -> np.ndarray:
+        """Return the log likelihood and prior of slopes `own`, (n, 1), shape (n,)."""
+        slope = own[:, 0]
+        total = log_prior(self.prior, slope)
+        for estimate, error in zip(trials.estimates, trials.errors, strict=True):
+            middle = effects + slope * error**self.power
+            total += normal_log_density(estimate, middle, error**2 + spreads**2)
+        return total
+
     def parts(
         self, trials: Trials, effects: np.ndarray, spreads: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray]:
@@ -164,6 +232,11 @@ class Regression:
 
 
 BiasModel = NoBias | Selection | Regression
+
+
+def weights_of(ratios: np.ndarray) -> np.ndarray:
+    """Return chances to be seen, (n, intervals), relative to the first, from their ratios."""
+    return np.concatenate([np.ones((len(ratios), 1)), np.cumprod(ratios, axis=1)], axis=1)
 
 
 def log_on_grid(

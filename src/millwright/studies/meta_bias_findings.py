@@ -5,19 +5,22 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 from scipy.special import logsumexp
 
 from millwright.display import Shown, text_table
-from millwright.draws.intervals import IntervalKind, kind_words
+from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.known_priors import KnownPrior
 from millwright.draws.numbers import chance_text, share_text
 from millwright.errors import ArgumentError
 from millwright.language.printing import number_text
+from millwright.models.averaged import averaged_posterior
 from millwright.models.model import Model
+from millwright.posterior.posterior import Posterior
+from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.checks import check_number
 from millwright.studies.grid_density import GridDensity
 from millwright.studies.meta_bias import (
@@ -27,6 +30,7 @@ from millwright.studies.meta_bias import (
     Selection,
     log_on_grid,
 )
+from millwright.studies.meta_bias_draws import BiasJoint
 from millwright.studies.meta_evidence import (
     Inclusion,
     inclusion,
@@ -36,13 +40,19 @@ from millwright.studies.meta_evidence import (
     weighed_words,
 )
 from millwright.studies.meta_models import KINDS, bias_model, number_prior
-from millwright.studies.meta_posterior import Trials, log_prior, range_of, weighed_places
+from millwright.studies.meta_posterior import (
+    MetaPosterior,
+    Trials,
+    log_prior,
+    range_of,
+    weighed_places,
+)
 from millwright.studies.sentences import bulleted, middle_words
 
 if TYPE_CHECKING:
     from millwright.studies.meta_findings import MetaFindings
 
-__all__ = ["PublicationBias", "publication_bias"]
+__all__ = ["PublicationBias", "check_direction", "check_effects", "publication_bias"]
 
 _PER_PIECE = 9
 _SHARES = np.array([1e-6, 1e-3, 0.02, 0.1, 0.25, 0.4])
@@ -53,6 +63,7 @@ _NONE = "none"
 _DIRECTIONS = {"positive": 1, "negative": -1}
 _MOST_CUTS = 3
 _DIGITS = 10_000
+_PLACES = 12
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -75,6 +86,10 @@ class PublicationBias(Shown):
         The same over the models of each bias.
     trials
         The trials.
+    joints
+        What draws of each model are taken from.
+    shape, seed
+        Of the draws.
     level, kind
         Of the intervals.
     """
@@ -88,6 +103,9 @@ class PublicationBias(Shown):
     plain: GridDensity = field(repr=False)
     by_bias: Mapping[str, GridDensity] = field(repr=False)
     trials: Trials = field(repr=False)
+    joints: Mapping[tuple[str, str], BiasJoint] = field(repr=False)
+    shape: tuple[int, int] = field(repr=False)
+    seed: int = field(repr=False)
     level: float
     kind: IntervalKind
 
@@ -149,15 +167,113 @@ class PublicationBias(Shown):
     def _share_of(self, bias: str) -> float:
         return sum(share for (_, one), share in self.shares.items() if one == bias)
 
+    @cached_property
+    def posterior(self) -> Posterior:
+        """Draws over all models: effect and spread, 0 where a model has none, and weights.
+
+        `weight_1`, `weight_2` and so on are the chances to be seen of `weight_function()`.
+        """
+        return averaged_posterior(
+            "Effect and spread of trials, averaged over models with and without publication bias",
+            "0 where a model has no effect, or no spread.",
+            self._drawn,
+            "draws over the models by their probabilities, each by an independence sampler",
+            self.seed,
+        )
+
+    @cached_property
+    def _drawn(self) -> dict[str, np.ndarray]:
+        generator = generator_of(self.seed, Stream.BIAS)
+        keys = [key for key in self.shares if self.shares[key] > 0]
+        chances = np.array([self.shares[key] for key in keys])
+        size = int(np.prod(self.shape))
+        which = generator.choice(len(keys), size=size, p=chances / chances.sum())
+        effect, spread = np.zeros(size), np.zeros(size)
+        seen = np.ones((size, len(self.steps) + 1))
+        for at, key in enumerate(keys):
+            rows = np.flatnonzero(which == at)
+            joint = self.joints[key]
+            drawn = joint.draws(generator, len(rows))
+            effect[rows], spread[rows] = drawn.effect, drawn.spread
+            if isinstance(joint.bias, Selection):
+                seen[rows] = joint.bias.seen_between(self.steps, drawn.own)
+        columns = {f"weight_{n}": one for n, one in enumerate(seen.T[1:], start=1)}
+        every = {"effect": effect, "spread": spread, **columns}
+        return {name: values.reshape(self.shape) for name, values in every.items()}
+
+    @cached_property
+    def steps(self) -> np.ndarray:
+        """One-sided p-values at which any model lets the chance to be seen change, ascending."""
+        every = [
+            joint.bias.one_sided_cuts
+            for joint in self.joints.values()
+            if isinstance(joint.bias, Selection)
+        ]
+        return np.unique(np.round(np.concatenate([np.zeros(0), *every]), _PLACES))
+
+    def weight_function(self) -> pd.DataFrame:
+        """Return the chance that a trial is seen, by its p-value.
+
+        Returns
+        -------
+        One row an interval of the one-sided p-value in the direction that was hoped for: mean,
+        median and interval of the chance to be seen, in proportion to that of the smallest
+        p-values, averaged over all models; models without selection have 1 everywhere.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no model of selection.
+        """
+        if not len(self.steps):
+            raise ArgumentError("No model of selection was asked for, so there are no weights.")
+        words = kind_words(self.kind, self.level)
+        ends = [0.0, *self.steps, 1.0]
+        rows = []
+        for at in range(len(self.steps) + 1):
+            values = self._drawn[f"weight_{at}"].reshape(-1) if at else np.ones(1)
+            low, high = interval(values, self.level, self.kind)
+            told = [float(np.mean(values)), float(np.median(values)), float(low), float(high)]
+            rows.append([ends[at], ends[at + 1], *told])
+        columns = ["one-sided p, from", "one-sided p, to", "mean", "median"]
+        columns += [f"{words}, from", f"{words}, to"]
+        names = pd.Index(["1", *(f"weight_{n}" for n in range(1, len(rows)))], name="weight")
+        return pd.DataFrame(rows, index=names, columns=columns)
+
     def _size(self, density: GridDensity) -> str:
         first, last = density.quantile(np.array([0.16, 0.84]))
         ends = density.interval(self.level, self.kind)
         words = kind_words(self.kind, self.level)
         return middle_words(density.median, ends, 0.5 * float(last - first), words)
 
-    def __str__(self) -> str:
+    @property
+    def record(self) -> dict[str, Any]:
+        """Probabilities and effects as plain values."""
+        effects = {"all models": self.corrected, **self.by_bias}
+        return {
+            "direction": self.direction,
+            "inclusion": {
+                term: {
+                    "prior": one.before,
+                    "posterior": one.after,
+                    "log_bayes_factor": one.log_factor if np.isfinite(one.log_factor) else None,
+                }
+                for term, one in self.inclusions.items()
+            },
+            "effects": [self._effect_record(name, one) for name, one in effects.items()],
+        }
+
+    def _effect_record(self, name: str, density: GridDensity) -> dict[str, Any]:
+        low, high = density.interval(self.level, self.kind)
+        share = 1.0 if name == "all models" else self._share_of(name)
+        found = {"bias": name, "probability": share, "median": density.median}
+        return {**found, "interval_low": low, "interval_high": high}
+
+    @property
+    def sentences(self) -> tuple[str, ...]:
+        """The answer in words."""
         up = 1 - self.corrected.below(0.0)
-        lines = [
+        return (
             weighed_words("publication bias", self.inclusions["bias"]),
             "Effect where there is one, averaged over all these models: "
             f"{self._size(self.corrected)}; {'positive' if up >= 0.5 else 'negative'} with "
@@ -166,7 +282,9 @@ class PublicationBias(Shown):
             f"Bias allowed for. {weighed_words('an effect', self.inclusions['effect'])}",
             f"Results were hoped for in the {self.direction} direction, as you said. A handful of "
             "trials says little of bias: read what the prior probability became.",
-        ]
+        )
+
+    def __str__(self) -> str:
         table = self.effects()
         columns = {
             "probability": ["", *map(share_text, table["posterior probability"].iloc[1:])],
@@ -174,7 +292,7 @@ class PublicationBias(Shown):
                 self._size(one) for one in (self.corrected, *self.by_bias.values())
             ],
         }
-        return f"{bulleted(lines)}\n\n{text_table(list(table.index), columns)}"
+        return f"{bulleted(self.sentences)}\n\n{text_table(list(table.index), columns)}"
 
 
 def publication_bias(
@@ -186,10 +304,7 @@ def publication_bias(
     prior: Mapping[str, float] | None,
 ) -> PublicationBias:
     """Weigh models with bias; see `MetaFindings.publication_bias`."""
-    if not any(found.study.model_priors[kind] for kind, of in KINDS.items() if of.effect):
-        raise ArgumentError(
-            "The prior probabilities leave no model with an effect, so there is none to correct."
-        )
+    check_effects(found.study.model_priors)
     biases = _biases(direction, one_sided, two_sided, slopes)
     before = _prior_of(found, biases, prior)
     grids = {kind: _grid(found, kind) for kind in KINDS}
@@ -226,9 +341,30 @@ def publication_bias(
         plain=averaged([_NONE]),
         by_bias={name: averaged([name]) for name in biases},
         trials=trials,
+        joints={
+            (kind, name): _joint(found, kind, bias, logs[kind, name], grids[kind][1])
+            for name, bias in biases.items()
+            for kind in KINDS
+        },
+        shape=found.posterior.draws.shape,
+        seed=found.posterior.record.seed,
         level=found.level,
         kind=found.kind,
     )
+
+
+def check_direction(name: str, given: Any) -> None:
+    """Refuse what is no direction of results that were hoped for."""
+    if given not in _DIRECTIONS:
+        raise ArgumentError(f"`{name}` is positive or negative, not {given!r}.")
+
+
+def check_effects(prior: Mapping[str, float]) -> None:
+    """Refuse prior probabilities of models that leave no effect."""
+    if not any(prior[kind] for kind, of in KINDS.items() if of.effect):
+        raise ArgumentError(
+            "The prior probabilities leave no model with an effect, so there is none to correct."
+        )
 
 
 def _log(value: float) -> float:
@@ -254,8 +390,7 @@ def _biases(
     ArgumentError
         For cut points or priors that make no sense.
     """
-    if direction not in _DIRECTIONS:
-        raise ArgumentError(f"`direction` is positive or negative, not {direction!r}.")
+    check_direction("direction", direction)
     every: list[BiasModel] = [NoBias()]
     for sides, given in ((1, one_sided), (2, two_sided)):
         for cuts in given:
@@ -321,11 +456,30 @@ def _spreads(found: MetaFindings, kind: str) -> tuple[np.ndarray, np.ndarray]:
     prior = exact.spread
     if prior is None:
         return np.zeros(1), np.zeros(1)
+    return weighed_places(prior, _spread_edges(exact, prior), _SPREAD_RULE)
+
+
+def _spread_edges(exact: MetaPosterior, prior: KnownPrior) -> np.ndarray:
+    """Return ends of pieces of the spread that resolve its prior and its posterior."""
     scale = exact.trials.scale
     marks = [exact.of_spread.quantile(_SPREAD_SHARES), prior.quantiles(*_SPREAD_SHARES)]
     marks += [scale * np.array([0.0, 0.1, 0.3, 0.6, 1.0, 1.6, 2.5, 4.0])]
-    edges = np.unique(np.clip(np.concatenate(marks), *range_of(prior)))
-    return weighed_places(prior, edges, _SPREAD_RULE)
+    return np.unique(np.clip(np.concatenate(marks), *range_of(prior)))
+
+
+def _joint(
+    found: MetaFindings, kind: str, bias: BiasModel, logs: np.ndarray, edges: np.ndarray | None
+) -> BiasJoint:
+    """Return what draws of a model are taken from."""
+    exact = found.study.exact[kind]
+    return BiasJoint(
+        trials=exact.trials,
+        bias=bias,
+        effect=exact.effect,
+        spread=exact.spread,
+        effects=None if edges is None else _density(logs, edges),
+        spread_edges=None if exact.spread is None else _spread_edges(exact, exact.spread),
+    )
 
 
 def _models(found: MetaFindings, biases: Mapping[str, BiasModel]) -> dict[str, Model]:

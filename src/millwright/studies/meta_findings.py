@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
@@ -17,6 +17,7 @@ from millwright.draws.intervals import interval, kind_words
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import BayesFactor
+from millwright.posterior.posterior import Posterior
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.findings import Findings
 from millwright.studies.grid_density import GridDensity
@@ -32,6 +33,13 @@ from millwright.studies.meta_evidence import (
 from millwright.studies.meta_further import FurtherTrials, further_trials
 from millwright.studies.meta_influence import by_width, left_out, path, under_priors
 from millwright.studies.meta_models import KINDS
+from millwright.studies.meta_numbers import (
+    AVERAGED_EFFECT,
+    AVERAGED_SPREAD,
+    CORRECTED,
+    average,
+    numbers_of,
+)
 from millwright.studies.meta_sentences import cautions, sentences
 from millwright.studies.sentences import middle_words, size_words
 
@@ -41,8 +49,6 @@ if TYPE_CHECKING:
 __all__ = ["MetaFindings"]
 
 _METHOD = "quadrature, the effects of the trials integrated out exactly"
-_AVERAGED_EFFECT = "effect, averaged, 0 if none"
-_AVERAGED_SPREAD = "spread, averaged, 0 if none"
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -148,18 +154,17 @@ class MetaFindings(Findings):
 
     @cached_property
     def _drawn(self) -> dict[str, np.ndarray]:
-        draws = self.posterior.draws
-        effect, spread = draws.get("effect"), draws.get("spread")
-        generator = generator_of(self.posterior.record.seed, Stream.PREDICTION)
-        numbers = {
-            "effect": effect,
-            "spread": spread,
-            "spread squared": spread**2,
-            "I2": self._share_between(spread),
-            "next trial": effect + spread * generator.standard_normal(effect.shape),
-            "effect, common to all": self.posteriors["common"].draws.get("effect"),
-        }
-        return numbers | self._averaged()
+        return numbers_of(self)
+
+    def average(self) -> Posterior:
+        """Return effect and spread over all models, each model by its probability.
+
+        Returns
+        -------
+        A posterior of `effect`, `spread`, which are 0 where a model has none, and `next_trial`, a
+        next trial's own effect: statements, decisions and files work as for any other.
+        """
+        return average(self)
 
     @cached_property
     def densities(self) -> dict[str, GridDensity]:
@@ -169,6 +174,7 @@ class MetaFindings(Findings):
             "effect": exact["random"].of_effect,
             "spread": exact["random"].of_spread,
             "effect, common to all": exact["common"].of_effect,
+            **({} if self.bias is None else {CORRECTED: self.bias.corrected}),
         }
 
     def _exact(self) -> dict[str, dict[str, float]]:
@@ -187,39 +193,7 @@ class MetaFindings(Findings):
 
     def _one_sided(self) -> tuple[str, ...]:
         # An effect that may be absent is above, below or exactly 0: a single share would mislead.
-        return ("spread", "spread squared", "I2", _AVERAGED_EFFECT, _AVERAGED_SPREAD)
-
-    def _share_between(self, spread: np.ndarray) -> np.ndarray:
-        """Return I2, the share of variance between trials (Higgins and Thompson 2002, eq. 9)."""
-        weights = 1 / self.study.table.trials.errors**2
-        if len(weights) == 1:
-            typical = 1 / weights[0]
-        else:
-            total = weights.sum()
-            typical = total * (len(weights) - 1) / (total**2 - np.sum(weights**2))
-        return np.asarray(spread**2 / (spread**2 + typical))
-
-    def _averaged(self) -> dict[str, np.ndarray]:
-        """Return draws of effect and spread over all models, 0 in those that have none."""
-        shape = self.posterior.draws.shape
-        generator = generator_of(self.posterior.record.seed, Stream.AVERAGE)
-        return {
-            _AVERAGED_EFFECT: self._mixed("effect", shape, generator),
-            _AVERAGED_SPREAD: self._mixed("spread", shape, generator),
-        }
-
-    def _mixed(
-        self, name: str, shape: tuple[int, ...], generator: np.random.Generator
-    ) -> np.ndarray:
-        names = [one for one in KINDS if self.shares[one] > 0]
-        chances = np.array([self.shares[one] for one in names])
-        which = generator.choice(len(names), size=shape, p=chances / chances.sum())
-        result = np.zeros(shape)
-        for at, one in enumerate(names):
-            if one in self.posteriors and name in self.posteriors[one].draws.names():
-                values = self.posteriors[one].draws.get(name)
-                result[which == at] = values[which == at]
-        return result
+        return ("spread", "spread squared", "I2", AVERAGED_EFFECT, AVERAGED_SPREAD)
 
     def trial_effects(self) -> pd.DataFrame:
         """Summarise each trial's own effect, pulled towards the common one by how unsure it is.
@@ -270,6 +244,19 @@ class MetaFindings(Findings):
         One row a trial added, columns as of `leave_one_out`.
         """
         return path(self)
+
+    @cached_property
+    def bias(self) -> PublicationBias | None:
+        """Publication bias with the usual models, where the study was given `bias`."""
+        direction = self.study.settings.get("bias")
+        return None if direction is None else self.publication_bias(direction)
+
+    @property
+    def record(self) -> dict[str, Any]:
+        """All of it as plain values."""
+        if self.bias is None or self._stopped:
+            return super().record
+        return {**super().record, "publication_bias": self.bias.record}
 
     def further_trials(
         self,

@@ -164,7 +164,7 @@ class Lattice:
         self.effects, effect_weights = _places(exact, found, "effect")
         self.spreads, spread_weights = _places(exact, found, "spread")
         self.logs = effect_weights[None, :] + spread_weights[:, None]
-        self.logs = self.logs + exact.trials.log_likelihood(self.effects, self.spreads)
+        self.logs = self.logs + exact.trials.log_likelihood(self.effects, self.spreads[:, None])
         # What the lattice misses of the evidence is the same along the path, to first order.
         self.shift = exact.log_evidence - float(logsumexp(self.logs))
         if not abs(self.shift) < _WRONG:
@@ -175,7 +175,7 @@ class Lattice:
 
     def _of_trial(self, estimate: float, error: float) -> np.ndarray:
         one = Trials(np.array([estimate]), np.array([error]))
-        return one.log_likelihood(self.effects, self.spreads)
+        return one.log_likelihood(self.effects, self.spreads[:, None])
 
     def along(self, estimates: np.ndarray, errors: np.ndarray) -> np.ndarray:
         """Return log evidences along paths of trials, (replications, trials + 1)."""

@@ -83,11 +83,10 @@ class Trials:
         return mean, 1 / total, -0.5 * (logs + apart - np.log(2 * np.pi / total))
 
     def log_likelihood(self, effects: np.ndarray, spreads: np.ndarray) -> np.ndarray:
-        """Return the log likelihood, (spreads, effects)."""
-        total = np.zeros((len(spreads), len(effects)))
+        """Return the log likelihood of effects and spreads, of the shape they broadcast to."""
+        total = np.zeros(np.broadcast_shapes(effects.shape, spreads.shape))
         for estimate, error in zip(self.estimates, self.errors, strict=True):
-            variance = (error**2 + spreads**2)[:, None]
-            total += normal_log_density(estimate, effects, variance)
+            total += normal_log_density(estimate, effects, error**2 + spreads**2)
         return total
 
     def shrunken(

@@ -27,8 +27,9 @@ _CLAIMS = {"effect": "an effect", "spread": "spread between trials"}
 def sentences(found: MetaFindings) -> tuple[str, ...]:
     """Return the answer."""
     up = 1 - found.densities["effect"].below(0.0)
+    plain = "" if found.bias is None else ", without regard to publication bias"
     lines = [
-        f"Effect, trials allowed to differ: {found.size('effect')}; "
+        f"Effect, trials allowed to differ{plain}: {found.size('effect')}; "
         f"{'positive' if up >= 0.5 else 'negative'} with probability "
         f"{chance_text(max(up, 1 - up), _DIGITS)}{_one_way(found)}.",
         *_natural(found),
@@ -39,9 +40,12 @@ def sentences(found: MetaFindings) -> tuple[str, ...]:
     ]
     if len(found.study.table.frame) > 1:
         lines.append(_influence(found))
+    if found.bias is not None:
+        return (*lines, *found.bias.sentences)
     lines.append(
         "Not asked: whether trials without a clear result stayed unpublished, which would make "
-        "the effect seem larger than it is; findings.publication_bias(...) asks."
+        "the effect seem larger than it is; "
+        "`bias`, the direction that was hoped for, asks it."
     )
     return tuple(lines)
 

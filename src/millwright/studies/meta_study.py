@@ -18,6 +18,7 @@ from millwright.posterior.posterior import Posterior
 from millwright.studies.checks import check_number
 from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
+from millwright.studies.meta_bias_findings import check_direction, check_effects
 from millwright.studies.meta_data import TrialData, check_trials, trial_table
 from millwright.studies.meta_evidence import prior_shares
 from millwright.studies.meta_findings import MetaFindings
@@ -142,6 +143,7 @@ def meta_analysis(
     null: str | None = None,
     prior: Mapping[str, float] | None = None,
     rope: tuple[float, float] | None = None,
+    bias: str | None = None,
     missing: str = "refuse",
 ) -> MetaStudy:
     """Ask what the estimates of several trials say together.
@@ -177,6 +179,10 @@ def meta_analysis(
         by default equal. A model that is not named has none.
     rope
         Region of practical equivalence of the effect.
+    bias
+        The direction of results that were hoped for, `positive` or `negative`: the answer then
+        says whether trials stayed unpublished, and what the effect is if they did. By default not
+        asked. `findings.publication_bias` asks with other models than the usual ones.
     missing
         `refuse` rows with a gap, or `drop` them.
 
@@ -206,6 +212,7 @@ def meta_analysis(
         "null": null,
         "prior": None if prior is None else dict(prior),
         "rope": rope,
+        "bias": bias,
     }
     return build(table, settings)
 
@@ -220,9 +227,12 @@ def build(table: TrialData, given: Mapping[str, Any]) -> MetaStudy:
     chosen = given.get("usual", [name for name in usual if given[name] is None])
     settings = {**given, **{k: given[k] or text for k, text in usual.items()}, "usual": chosen}
     check_priors(settings)
-    prior_shares(tuple(KINDS), settings["prior"])
+    shares = prior_shares(tuple(KINDS), settings["prior"])
     if settings["rope"] is not None:
         region_ends(settings["rope"])
+    if settings.get("bias") is not None:
+        check_direction("bias", settings["bias"])
+        check_effects(shares)
     if chosen and given["unit"] == 1.0:
         _refuse_other_unit(table)
     models: dict[str, Model] = {}
