@@ -36,7 +36,11 @@ def studies() -> dict[str, Any]:
     )
     table["successes"] = generator.binomial(12, 0.3, ROWS)
     line = mw.studies.regression
+    trials = mw.demo.load("loft_trials").frame
     return {
+        "meta_analysis, covariates, several estimates": mw.studies.meta_analysis(
+            trials, "difference", per="mill", correlation=0.5, covariates="~ heat + grain"
+        ),
         "two_groups": mw.studies.two_groups(table, "value", "group"),
         "two_groups, normal": mw.studies.two_groups(table, "value", "group", family="normal"),
         "two_groups, pooled": mw.studies.two_groups(table, "value", "stone", pooled=True),
@@ -51,16 +55,23 @@ def studies() -> dict[str, Any]:
     }
 
 
+def models() -> dict[str, tuple[mw.Model, pd.DataFrame]]:
+    """Return the main model of each study with its data, and one of publication bias."""
+    found = {
+        name: (study.model, study.data_of(next(iter(study.models))))
+        for name, study in studies().items()
+    }
+    trials = mw.demo.load("dressing_trials").frame
+    bias = mw.studies.meta_analysis(trials, "difference").fit(seed=1).publication_bias("negative")
+    name = "random, selection, one-sided, p 0.05"
+    return {**found, f"meta_analysis, {name}": (bias.models[name], trials)}
+
+
 def main() -> None:
     replications = int(sys.argv[1]) if len(sys.argv) > 1 else 200
-    for name, study in studies().items():
+    for name, (model, data) in models().items():
         began = time.perf_counter()
-        found = study.model.calibration(
-            study.data_of(next(iter(study.models))),
-            replications=replications,
-            seed=3,
-            progress=False,
-        )
+        found = model.calibration(data, replications=replications, seed=3, progress=False)
         head = str(found).split("\n")[0]
         print(f"{name}: {head} ({time.perf_counter() - began:.0f} s)", flush=True)
 

@@ -115,9 +115,12 @@ def lofts() -> pd.DataFrame:
 
 def studies() -> dict[str, Figure]:
     """Return the main figure of each ready-made study."""
-    sacks, yeasts, days, trials = (
+    sacks, yeasts, days, trials, powder = (
         mw.demo.load(name).frame
-        for name in ("sack_weights", "yeasts", "river_days", "dressing_trials")
+        for name in (
+            *("sack_weights", "yeasts", "river_days"),
+            *("dressing_trials", "powder_trials"),
+        )
     )
     groups = mw.studies.two_groups(sacks, "weight", "spout", rope=(-0.1, 0.1))
     shares = mw.studies.proportions(yeasts, "sank", "yeast", trials="loaves", rope=(-0.02, 0.02))
@@ -131,6 +134,10 @@ def studies() -> dict[str, Figure]:
         "study-effects": mw.plots.study(lofts_too.fit(seed=2, progress=False), "effects"),
         "study-forest": mw.plots.study(
             mw.studies.meta_analysis(trials, "difference", rope=(-0.1, 0.1)).fit(seed=2)
+        ),
+        "study-funnel": mw.plots.study(
+            mw.studies.meta_analysis(powder, "gain", label="report", bias="positive").fit(seed=2),
+            "funnel",
         ),
     }
 

@@ -63,6 +63,18 @@ class WholeExamples(Prints):
             self.check("dressing_trials.py", *words, arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 3)
 
+    def test_unpublished_trials(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("under publication bias as under none", "Chance that", "effect > 0.1")
+            self.check("unpublished_trials.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 2)
+
+    def test_heated_lofts(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("For 1 more of `heat`", "wheat", "0.8: ")
+            self.check("heated_lofts.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 1)
+
     def test_sack_weights(self):
         self.check("sack_weights.py", "`south` is higher than `north`", "=== pairs", "REJECT")
 

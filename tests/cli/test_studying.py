@@ -13,7 +13,10 @@ from tests.cli.here import run_here
 class Studying(unittest.TestCase):
     def setUp(self):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        for name in ("yeasts", "sack_weights", "river_days", "dressing_trials"):
+        for name in (
+            *("yeasts", "sack_weights", "river_days", "dressing_trials"),
+            *("loft_trials", "powder_trials"),
+        ):
             mw.demo.load(name).frame.to_csv(self.folder / f"{name}.csv", index=False)
 
     def run_study(self, *arguments):
@@ -61,6 +64,21 @@ class Studying(unittest.TestCase):
         self.assertIn("--effect and --spread", wrong.stderr)
         offered = run_here("new", "dressing_trials.csv", cwd=self.folder)
         self.assertIn("meta-analysis", offered.stdout + offered.stderr)
+
+    def test_trials_with_covariates_and_with_bias(self):
+        lofts = ("meta-analysis", "loft_trials.csv", "--estimate", "difference", "--per", "mill")
+        done = self.run_study(*lofts, "--correlation", 0.5, "--covariates", "~ heat", "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("slope of heat", json.loads(done.stdout)["table"])
+        twice = self.run_study(*lofts, "--per", "grain", "--correlation", 0.5)
+        self.assertIn("one column", twice.stderr)
+        powder = ("meta-analysis", "powder_trials.csv", "--estimate", "gain", "--label", "report")
+        done = self.run_study(*powder, "--bias", "positive", "--json", "--report", "powder.html")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        found = json.loads(done.stdout)["publication_bias"]
+        self.assertEqual(found["direction"], "positive")
+        page = (self.folder / "powder.html").read_text("utf-8")
+        self.assertIn("the effect if some were not published", page)
 
     def test_a_stored_study_is_told_and_reported_again(self):
         pair = ("river_days.csv", "--first", "rain", "--second", "level", "--save", "river")

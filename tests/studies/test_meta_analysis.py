@@ -11,14 +11,11 @@ from scipy import integrate, stats
 
 import millwright as mw
 from millwright import effect_sizes
-from millwright.accuracy.pointwise import row_blocks
 from millwright.diagnostics.convergence import mean_error
 from millwright.errors import ArgumentError, DataError, LanguageError, ModelError
-from millwright.models.exact import exact_posterior
 from millwright.studies.grid_density import GridDensity
-from millwright.studies.meta_bias import Regression, Selection
 from millwright.studies.meta_further import Lattice, factors_along
-from millwright.studies.meta_models import KINDS, number_prior
+from millwright.studies.meta_models import KINDS
 
 TRIALS = mw.demo.load("dressing_trials").frame
 Y, S = (TRIALS[name].to_numpy() for name in ("difference", "standard_error"))
@@ -276,155 +273,6 @@ class Further(unittest.TestCase):
                 call()
 
 
-@functools.cache
-def biased():
-    return found().publication_bias("negative")
-
-
-class PublicationBias(unittest.TestCase):
-    def test_a_selection_model_by_brute_force(self):
-        grid, spreads = np.linspace(-2.5, 2.5, 401), np.linspace(0, 3, 241)
-        nodes, weights = np.polynomial.legendre.leggauss(24)
-        cut = stats.norm.isf(0.05)
-        base = likelihood(grid, spreads)
-        total = np.zeros_like(base)
-        for node, weight in zip(0.5 * (1 + nodes), 0.5 * weights, strict=True):
-            seen = np.ones_like(base)
-            for y, s in zip(Y, S, strict=True):
-                below = stats.norm.cdf((-cut * s - grid) / np.hypot(s, spreads)[:, None])
-                chance = 1.0 if y <= -cut * s else node
-                seen = seen * chance / (below + node * (1 - below))
-            total += weight * base * seen
-        inner = integrate.simpson(total * stats.norm.pdf(grid), x=grid)
-        value = integrate.simpson(inner * HALF(spreads), x=spreads)
-        name = "selection, one-sided, p 0.05"
-        self.assertAlmostEqual(biased().log_evidences["random", name], np.log(value), 5)
-        density = integrate.simpson(total * HALF(spreads)[:, None], x=spreads, axis=0)
-        density = density * stats.norm.pdf(grid)
-        mean = integrate.simpson(density * grid, x=grid) / integrate.simpson(density, x=grid)
-        only = study(prior={"random": 1}).fit(seed=1)
-        made = only.publication_bias("negative", one_sided=[(0.05,)], two_sided=[], slope=None)
-        found_density = made.by_bias[name]
-        self.assertAlmostEqual(
-            integrate.trapezoid(found_density.densities * found_density.grid, found_density.grid),
-            mean,
-            3,
-        )
-
-    def test_visible_models_have_the_same_likelihood(self):
-        at = {"effect": -0.4, "spread": 0.25}
-        slope = Regression(1, "normal(0, 1)", number_prior("slope", "normal(0, 1)"))
-        for bias in (
-            Selection((0.05,), 1, -1),
-            Selection((0.025, 0.05), 1, -1),
-            Selection((0.05,), 2, -1),
-            slope,
-        ):
-            with self.subTest(bias.words):
-                effect, spread = np.array([at["effect"]]), np.array([at["spread"]])
-                total, _ = bias.parts(found().study.table.trials, effect, spread)
-                if bias is slope:
-                    values = {"slope": bias.slopes[0][7]}
-                else:
-                    values = {f"step_{k}": v for k, v in enumerate(bias.steps[0][7], start=1)}
-                binding = biased().models[f"random, {bias.words}"].bind(TRIALS)
-                known = {name: np.array([value]) for name, value in {**at, **values}.items()}
-                draws = exact_posterior(
-                    binding, lambda g, n, known=known: known, method="", chains=1, draws=1
-                ).draws
-                rows = np.concatenate([logs[0] for _, logs in row_blocks(draws)])
-                self.assertEqual(len(rows), len(Y))
-                self.assertAlmostEqual(rows.sum(), total[0, 0, 7], 9)
-
-    def test_without_bias_it_is_the_plain_study(self):
-        for kind, value in found().log_evidences.items():
-            self.assertAlmostEqual(biased().log_evidences[kind, "none"], value, 6)
-        shares = found().shares
-        self.assertAlmostEqual(sum(biased().shares.values()), 1.0)
-        weights = {k: shares[k] / (shares["random"] + shares["common"]) for k in shares}
-        below = sum(
-            weights[kind] * found().study.exact[kind].of_effect.below(-0.3)
-            for kind in ("random", "common")
-        )
-        self.assertAlmostEqual(biased().plain.below(-0.3), below, 5)
-
-    def test_the_other_direction_is_the_mirror_image(self):
-        turned = mw.studies.meta_analysis(TRIALS.assign(difference=-Y), "difference").fit(seed=1)
-        some = {"one_sided": [(0.05,)], "two_sided": [], "slope": "normal(0, 1)"}
-        one = found().publication_bias("negative", **some)
-        mirror = turned.publication_bias("positive", **some)
-        for key, value in one.log_evidences.items():
-            self.assertAlmostEqual(mirror.log_evidences[key], value, 7)
-        self.assertAlmostEqual(mirror.corrected.below(0.2), 1 - one.corrected.below(-0.2), 6)
-
-    def test_weights_fall_and_chances_sum_to_one(self):
-        selection = Selection((0.025, 0.05), 1, 1)
-        share = np.exp(selection.steps[1])
-        self.assertAlmostEqual(share.sum(), 1.0)
-        # Of two uniform numbers the larger has mean 2/3, the smaller 1/3.
-        np.testing.assert_allclose(share @ selection.weights, [1, 2 / 3, 1 / 3], atol=1e-12)
-        for one in (selection, Selection((0.05, 0.5), 2, -1)):
-            chances = one._chances(0.2, np.array([-3.0, 0.1]), np.array([0.0, 0.4]))
-            np.testing.assert_allclose(chances.sum(axis=-1), 1.0)
-            self.assertTrue((chances >= 0).all())
-        flat = Selection((0.05,), 2, 1)
-        np.testing.assert_allclose(
-            flat._chances(0.2, np.zeros(1), np.zeros(1))[0], [0.05, 0.95], atol=1e-12
-        )
-
-    def test_trials_that_only_significant_results_left(self):
-        generator = np.random.default_rng(8)
-        errors = generator.uniform(0.1, 0.5, 300)
-        estimates = errors * generator.standard_normal(300)
-        seen = (estimates / errors > 1.645) | (generator.random(300) < 0.03)
-        table = {"estimate": estimates[seen], "standard_error": errors[seen]}
-        made = mw.studies.meta_analysis(table).fit(seed=1)
-        bias = made.publication_bias("positive", one_sided=[(0.05,)], two_sided=[], slope=None)
-        self.assertGreater(bias.inclusion()["posterior probability"]["bias"], 0.99)
-        plain, corrected = (
-            abs(one.quantile(np.array([0.5]))[0]) for one in (bias.plain, bias.corrected)
-        )
-        self.assertLess(corrected, 0.5 * plain)
-
-    def test_told_drawn_and_refused(self):
-        told = str(biased())
-        for words in ("Without regard to bias", "as you said", "regression on the error"):
-            self.assertIn(words, told)
-        dots = [
-            line for line in mw.plots.funnel(biased()).axes[0].lines if len(line.get_xdata()) == 9
-        ]
-        np.testing.assert_allclose(dots[0].get_xdata(), Y)
-        stated = found().publication_bias(
-            "negative",
-            one_sided=[],
-            slope=None,
-            prior={"none": 3, "selection, two-sided, p 0.05": 1},
-        )
-        self.assertAlmostEqual(stated.inclusion()["prior probability"]["bias"], 0.25)
-        one_side = study(prior={"random": 1}).fit(seed=1)
-        some = {"one_sided": [], "slope": None}
-        self.assertIn("not asked", str(one_side.publication_bias("negative", **some)))
-        with self.assertRaisesRegex(ArgumentError, "none to correct"):
-            study(prior={"null random": 1}).fit(seed=1).publication_bias("negative")
-        call = found().publication_bias
-        for words, given in (
-            ("positive or negative", {"direction": "up"}),
-            ("between 0 and 1", {"one_sided": [(0.0, 0.5)]}),
-            ("p-values", {"one_sided": [0.05]}),
-            ("p-values", {"one_sided": [(0.01, 0.02, 0.05, 0.1)]}),
-            ("ascend", {"one_sided": [(0.05, 0.025)]}),
-            ("at least one", {"one_sided": [], "two_sided": [], "slope": None}),
-            ("proper distribution", {"slope": "flat()"}),
-            ("names 'nil'", {"prior": {"nil": 1}}),
-            ("negative", {"prior": {"none": -1}}),
-            ("nothing any", {"prior": {"none": 0}}),
-        ):
-            with self.subTest(words), self.assertRaisesRegex(ArgumentError, words):
-                call(**{"direction": "negative", **given})
-        with self.assertRaisesRegex(ArgumentError, "publication_bias"):
-            mw.plots.funnel(3)
-
-
 class Told(unittest.TestCase):
     def test_usual_priors_are_pinned(self):
         settings = study().settings
@@ -438,6 +286,25 @@ class Told(unittest.TestCase):
         for words in ("negative with probability 0.993", "5.23 times", "Old Barn", "unpublished"):
             self.assertIn(words, told)
         self.assertIn("WITHHOLD", found().weighed[0])
+
+    def test_the_average_is_a_posterior(self):
+        average = found().average()
+        shares = found().shares
+        chance = average.probability("effect == 0").value
+        absent = shares["null random"] + shares["null common"]
+        self.assertLess(abs(chance - absent), 4 * np.sqrt(absent * (1 - absent) / 10_000))
+        both = average.probability("all(effect == 0)").value
+        self.assertEqual(both, chance)
+        np.testing.assert_array_equal(
+            average.draws.get("effect"), found().numbers["effect, averaged, 0 if none"]
+        )
+        # Effect and spread are of the same model in each draw.
+        joint = np.mean((average.draws.get("effect") == 0) & (average.draws.get("spread") == 0))
+        self.assertLess(abs(joint - shares["null common"]), 0.01)
+        self.assertIn("a model lacks", str(average))
+        for call in (average.evidence, average.leave_one_out):
+            with self.assertRaises((ArgumentError, ModelError)):
+                call()
 
     def test_results_on_the_scale_of_readers(self):
         table = effect_sizes.log_odds_ratio([5, 4, 10], [50, 40, 60], [10, 5, 12], [50, 40, 60])
@@ -493,7 +360,7 @@ class Refused(unittest.TestCase):
         ratios = pd.DataFrame({"OR": [1.2, 0.8], "se": [0.1, 0.2]})
         cases = {
             "above 0": base.assign(standard_error=[0.0, *S[1:]]),
-            "names 2 trials": base.assign(mill=["a", "a", *TRIALS["mill"][2:]]),
+            "names 2 rows": base.assign(mill=["a", "a", *TRIALS["mill"][2:]]),
             "missing in 1": base.assign(estimate=[np.nan, *Y[1:]]),
             "no rows": base.iloc[:0],
         }

@@ -37,7 +37,10 @@ def study(
     ] = None,
     per: Annotated[
         list[str] | None,
-        typer.Option(help="Group effects of a regression: 'stone=1 + hours'; repeatable."),
+        typer.Option(
+            help="Group effects of a regression: 'stone=1 + hours'; repeatable. Of a "
+            "meta-analysis the column of trials that have several estimates."
+        ),
     ] = None,
     link: Annotated[str | None, typer.Option(help="Link of a regression.")] = None,
     zeros: Annotated[
@@ -101,6 +104,15 @@ def study(
         str | None, typer.Option(help="Column by which trials came in, such as a year.")
     ] = None,
     size: Annotated[str | None, typer.Option(help="Column of the trials' sizes.")] = None,
+    covariates: Annotated[
+        str | None, typer.Option(help="Formula of what effects lean on: '~ heat + grain'.")
+    ] = None,
+    slope: Annotated[
+        str | None, typer.Option(help="Normal prior of the slopes of covariates.")
+    ] = None,
+    correlation: Annotated[
+        float | None, typer.Option(help="Of the errors of estimates of one trial.")
+    ] = None,
     bias: Annotated[
         str | None,
         typer.Option(
@@ -156,7 +168,10 @@ def study(
             check_new(place, replace)
     given = {
         "formula": formula or None,
-        "per": _pairs("per", per or ()) or None,
+        "per": per or None,
+        "covariates": covariates,
+        "slope": slope,
+        "correlation": correlation,
         "link": link,
         "zeros": zeros,
         "censored_low": censored_low,
@@ -259,11 +274,22 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
     for option in _REGIONS:
         if option in stated:
             stated[option] = _region(option, str(stated[option]))
+    if "per" in stated:
+        stated["per"] = _per(key, stated["per"])
     if "formula" in known and "formula" not in stated:
         raise ArgumentError(
             f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
         )
     return function_of(key)(data=read_data(data), **stated, **_priors(key, priors, known))
+
+
+def _per(key: str, texts: Sequence[str]) -> Any:
+    """Read group effects of a regression, or the one column of trials."""
+    if key == "regression":
+        return _pairs("per", texts)
+    if len(texts) > 1:
+        raise ArgumentError(f"--per of a {key.replace('_', ' ')} is one column, not {len(texts)}.")
+    return texts[0]
 
 
 def _region(option: str, text: str) -> tuple[float, float] | None:

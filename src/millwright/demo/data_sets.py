@@ -11,6 +11,7 @@ import pandas as pd
 from millwright.demo.truth import (
     DRESSED_TRUTH,
     DRYING_TRUTH,
+    LOFT_TRUTH,
     POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
@@ -77,6 +78,12 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "Reports of 26 trials of a whetting powder: gain of flour as a standardised difference, "
         "with its standard error; most trials without a clear gain were never reported",
         POWDER_TRUTH,
+    ),
+    "loft_trials": (
+        "Trials of heated drying lofts at ten mills, each with early and late batches: moisture "
+        "lost more than in open lofts, as a standardised difference, with its standard error; "
+        "heat (degrees Celsius) and the grain",
+        LOFT_TRUTH,
     ),
 }
 

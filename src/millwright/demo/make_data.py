@@ -10,6 +10,7 @@ import pandas as pd
 from millwright.demo.truth import (
     DRESSED_TRUTH,
     DRYING_TRUTH,
+    LOFT_TRUTH,
     POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
@@ -21,6 +22,7 @@ __all__ = [
     "dressed_stones",
     "dressing_trials",
     "drying_loft",
+    "loft_trials",
     "powder_trials",
     "river_days",
     "sack_weights",
@@ -135,6 +137,27 @@ def powder_trials() -> pd.DataFrame:
     return frame
 
 
+def loft_trials() -> pd.DataFrame:
+    """Trials of heated lofts at ten mills, two estimates each, whose errors correlate."""
+    generator = np.random.default_rng(1937)
+    mills = ["Hollin Bridge", "Weir End", "Upper Ford", "Stone Row", "Old Barn", "Market"]
+    mills += ["Quay", "Two Oaks", "Long Lane", "Hay Cross"]
+    heat = generator.permutation(np.arange(26, 46, 2))
+    grain = generator.permutation(["wheat"] * 5 + ["rye"] * 5)
+    own = generator.normal(0, LOFT_TRUTH["spread"], len(mills))
+    rows = []
+    for at, mill in enumerate(mills):
+        middle = LOFT_TRUTH["effect"] + LOFT_TRUTH["slope of heat"] * (heat[at] - 35) + own[at]
+        error = generator.uniform(0.14, 0.3, 2)
+        shared = generator.standard_normal()
+        for batches, one in zip(("early", "late"), error, strict=True):
+            part = np.sqrt(0.5) * (shared + generator.standard_normal())
+            estimate = round(middle + one * part, 2)
+            rows.append((mill, batches, heat[at], grain[at], estimate, round(one, 3)))
+    columns = ["mill", "batches", "heat", "grain", "difference", "standard_error"]
+    return pd.DataFrame(rows, columns=columns)
+
+
 _ALL = (
     drying_loft,
     yeasts,
@@ -143,6 +166,7 @@ _ALL = (
     river_days,
     dressing_trials,
     powder_trials,
+    loft_trials,
 )
 
 

@@ -82,7 +82,8 @@ def probability_text(share: float, draws: int) -> str:
         return f"< {smallest:.{places}f}"
     if share > 1 - smallest:
         return f"> {1 - smallest:.{places}f}"
-    return f"{share:.{min(3, places)}f}"
+    shown = f"{share:.{min(3, places)}f}"
+    return f"{share:.{places}f}" if float(shown) in (0, 1) else shown
 
 
 def chance_text(share: float, draws: int = 1000) -> str:

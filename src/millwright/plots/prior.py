@@ -175,6 +175,7 @@ def prior_densities(
         For a quantity that is not there.
     """
     if isinstance(simulated, Study):
+        names = simulated.first_priors if names is None else names
         simulated = next(iter(simulated.simulate(draws=_FOR_SHAPES).values()))
     check_simulated(simulated)
     single = chosen_numbers(simulated.draws, names)

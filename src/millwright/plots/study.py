@@ -45,7 +45,7 @@ def study(
         pairs, `evidence`, `path` (as rows came in). Of regressions: `coefficients`, `effects` (on
         the outcome's scale), `groups` (label by label), `residuals`. Of meta-analyses: `forest`,
         `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`, and
-        `funnel` where publication bias was asked.
+        `covariates` and `funnel` where they were asked.
     size
         Width and height in inches.
     text

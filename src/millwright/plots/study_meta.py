@@ -16,6 +16,7 @@ from millwright.draws.region import density
 from millwright.plots.funnel import funnel
 from millwright.plots.panels import Size
 from millwright.plots.study_evidence import over_widths
+from millwright.plots.study_meta_covariates import covariates_figure
 from millwright.plots.study_meta_path import models_figure, path_figure
 from millwright.plots.style import (
     BLUE,
@@ -226,8 +227,10 @@ def figures(found: MetaFindings) -> dict[str, Callable[[Size | None, bool], Figu
         "models": models_figure,
         "evidence": _widths_figure,
     }
-    if len(found.study.table.frame) > 1:
+    if len(found.study.table.units) > 1:
         known["path"] = path_figure
+    if found.study.table.design is not None:
+        known["covariates"] = covariates_figure
     drawn: dict[str, Callable[[Size | None, bool], Figure]] = {
         name: partial(draw, found) for name, draw in known.items()
     }

@@ -39,7 +39,7 @@ from millwright.studies.meta_evidence import (
     prior_shares,
     weighed_words,
 )
-from millwright.studies.meta_models import KINDS, bias_model, number_prior
+from millwright.studies.meta_models import KINDS, bias_model
 from millwright.studies.meta_posterior import (
     MetaPosterior,
     Trials,
@@ -47,6 +47,7 @@ from millwright.studies.meta_posterior import (
     range_of,
     weighed_places,
 )
+from millwright.studies.meta_priors import number_prior
 from millwright.studies.sentences import bulleted, middle_words
 
 if TYPE_CHECKING:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -11,13 +13,16 @@ import pandas as pd
 
 from millwright.errors import ArgumentError, DataError
 from millwright.language.parse import normal_name
+from millwright.studies.design import Design, ReadFormula, design_of, read_formula
+from millwright.studies.meta_linear import LinearTrials
 from millwright.studies.meta_posterior import Trials
+from millwright.studies.meta_priors import normal_values
 from millwright.studies.reading import complete_rows, find_column, labels_in, numbers_in, table_of
 from millwright.wording import setting
 
-__all__ = ["DEFINITIONS", "SCALES", "TrialData", "trial_table"]
+__all__ = ["DEFINITIONS", "SCALES", "TrialData", "covariate_names", "made_table", "trial_table"]
 
-DEFINITIONS = ("effect", "spread")
+DEFINITIONS = ("effect", "spread", "slope", "own", "shared", "covariate")
 SCALES = {
     "difference": None,
     "standardised difference": None,
@@ -46,6 +51,14 @@ class TrialData:
         What the estimates are called to readers: the user's own name of their column.
     order
         The column that says in which order trials came in; None for that of the rows.
+    per
+        The column that says which trial an estimate is of, where trials have several.
+    correlation
+        Of the errors of estimates of one trial.
+    design
+        Columns of covariates; None without any.
+    slope
+        Location and scale of the normal prior of their slopes.
     """
 
     frame: pd.DataFrame = field(repr=False)
@@ -55,34 +68,67 @@ class TrialData:
     label: str | None
     order: str | None
     size: str | None
+    per: str | None = None
+    correlation: float = 0.0
+    design: Design | None = field(default=None, repr=False)
+    slope: tuple[float, float] = (0.0, 1.0)
     remarks: tuple[str, ...] = ()
 
-    @property
+    @cached_property
     def trials(self) -> Trials:
-        """Estimates and standard errors."""
-        return Trials(
-            self.frame[self.estimate].to_numpy(float), self.frame[self.error].to_numpy(float)
+        """Estimates and standard errors, and what they lean on."""
+        estimates = self.frame[self.estimate].to_numpy(float)
+        errors = self.frame[self.error].to_numpy(float)
+        if self.per is None and self.design is None:
+            return Trials(estimates, errors)
+        columns = np.zeros((len(estimates), 0))
+        return LinearTrials(
+            estimates=estimates,
+            errors=errors,
+            columns=columns if self.design is None else self.design.standardised,
+            slope=self.slope,
+            trial=None if self.per is None else pd.factorize(self.frame[self.per])[0],
+            correlation=self.correlation,
         )
 
-    @property
+    @cached_property
     def labels(self) -> tuple[str, ...]:
-        """Names of the trials; numbers where they have none."""
-        if self.label is None:
+        """Names of the estimates: those of their trials, or numbers where they have none."""
+        if self.label is not None:
+            return tuple(self.frame[self.label])
+        if self.per is None:
             return tuple(f"trial {k}" for k in range(1, len(self.frame) + 1))
-        return tuple(self.frame[self.label])
+        number = self.frame.groupby(self.per, sort=False).cumcount() + 1
+        return tuple(f"{one} ({k})" for one, k in zip(self.frame[self.per], number, strict=True))
+
+    @cached_property
+    def units(self) -> dict[str, np.ndarray]:
+        """Rows of each trial, by its name, in the order of the table."""
+        if self.per is None:
+            return {label: np.array([at]) for at, label in enumerate(self.labels)}
+        names = self.frame[self.per].to_numpy()
+        return {str(one): np.flatnonzero(names == one) for one in dict.fromkeys(names)}
+
+    @property
+    def ordered(self) -> list[str]:
+        """Names of the trials in the order in which they came in."""
+        if self.order is None:
+            return list(self.units)
+        when = self.frame[self.order].to_numpy()
+        return sorted(self.units, key=lambda name: min(when[self.units[name]]))
 
 
 def trial_table(
     data: Any,
-    estimate: Any,
-    standard_error: Any,
-    label: Any,
-    order: Any,
-    size: Any,
-    scale: str | None,
+    given: Mapping[str, Any],
     missing: str,
 ) -> TrialData:
     """Read the trials of a table.
+
+    Parameters
+    ----------
+    given
+        Settings of the study: columns, scale, covariates.
 
     Raises
     ------
@@ -91,42 +137,105 @@ def trial_table(
     DataError
         For standard errors that are not above 0, estimates of a bounded scale, equal labels.
     """
+    scale = given["scale"]
     if scale is not None and scale not in SCALES:
         raise ArgumentError(f"`scale` must be one of {', '.join(SCALES)}, not {scale!r}.")
     frame = table_of(data)
-    names = {
-        "estimate": _column(frame, estimate, "estimate", _ESTIMATES),
-        "error": _column(frame, standard_error, "standard_error", _ERRORS),
-    }
-    if names["estimate"] == names["error"]:
-        raise ArgumentError(
-            f"`{names['estimate']}` cannot be the estimate and its standard error."
-        )
+    estimate = _column(frame, given["estimate"], "estimate", _ESTIMATES)
+    error = _column(frame, given["standard_error"], "standard_error", _ERRORS)
+    if estimate == error:
+        raise ArgumentError(f"`{estimate}` cannot be the estimate and its standard error.")
     table = pd.DataFrame(
         {
-            names["estimate"]: numbers_in(frame, names["estimate"], "estimate"),
-            names["error"]: numbers_in(frame, names["error"], "standard_error"),
+            estimate: numbers_in(frame, estimate, "estimate"),
+            error: numbers_in(frame, error, "standard_error"),
         }
     )
-    found = _usual(frame, _LABELS, names.values()) if label is None else label
-    if found is not None:
-        table[find_column(frame, found, "label")] = labels_in(frame, found, "label")
-    for column, what in ((order, "order"), (size, "size")):
+    label, per = given["label"], given["per"]
+    if label is None and per is None:
+        label = _usual(frame, _LABELS, (estimate, error))
+    for column, what in ((label, "label"), (per, "per")):
         if column is not None:
+            table[find_column(frame, column, what)] = labels_in(frame, column, what)
+    formula = None
+    if given["covariates"] is not None:
+        formula = read_formula(given["covariates"], one_sided=True)
+    others = [(given["order"], "order"), (given["size"], "size")]
+    others += [(name, "covariates") for name in (formula.columns if formula else ())]
+    for column, what in others:
+        if column is not None and column not in table:
             name = find_column(frame, column, what)
             table[name] = frame[name]
     table, remarks = complete_rows(table, missing)
+    found = {"estimate": estimate, "standard_error": error, "label": label, "per": per}
+    return made_table(table, {**given, **found}, formula, remarks)
+
+
+def made_table(
+    table: pd.DataFrame,
+    given: Mapping[str, Any],
+    formula: ReadFormula | None,
+    remarks: tuple[str, ...],
+) -> TrialData:
+    """Return trials from complete rows, checked."""
+    estimate = given["estimate"]
+    if formula is not None and {estimate, given["standard_error"]} & set(formula.columns):
+        raise ArgumentError("A covariate is a column beside the estimate and its standard error.")
+    for name in formula.columns if formula is not None else ():
+        if normal_name(name) in DEFINITIONS:
+            raise ArgumentError(f"The models have an unknown `{name}`: rename the covariate.")
+    columns = {
+        name: None if given[name] is None else _in_models(str(given[name]))
+        for name in ("label", "order", "size", "per")
+    }
+    design = None if formula is None else covariate_design(table, formula)
     made = TrialData(
-        frame=table.rename(columns=_in_models),
-        shown=names["estimate"],
-        estimate=_in_models(names["estimate"]),
-        error=_in_models(names["error"]),
-        label=None if found is None else _in_models(str(found)),
-        order=None if order is None else _in_models(str(order)),
-        size=None if size is None else _in_models(str(size)),
+        frame=_with_covariates(table.rename(columns=_in_models), design),
+        shown=given.get("shown") or estimate,
+        estimate=_in_models(estimate),
+        error=_in_models(given["standard_error"]),
+        **columns,
+        correlation=given["correlation"] or 0.0,
+        design=design,
+        slope=normal_values(given["slope"]) if design is not None else (0.0, 1.0),
         remarks=remarks,
     )
-    return check_trials(made, scale)
+    return check_trials(made, given["scale"])
+
+
+def _with_covariates(frame: pd.DataFrame, design: Design | None) -> pd.DataFrame:
+    """Return a table with the columns of covariates."""
+    if design is None:
+        return frame
+    columns = dict(zip(covariate_names(design), design.values.T, strict=True))
+    return frame.drop(columns=columns, errors="ignore").assign(**columns)
+
+
+def covariate_names(design: Design) -> list[str]:
+    """Return what the models' data call the columns of covariates."""
+    plain = set(design.formula.columns) - set(design.levels)
+    return [name if name in plain else f"{name} of covariates" for name in design.names]
+
+
+def covariate_design(table: pd.DataFrame, formula: ReadFormula) -> Design:
+    """Return the columns that a formula of covariates makes.
+
+    Raises
+    ------
+    ArgumentError
+        For a formula without intercept, or without a column.
+    DataError
+        For columns that do not vary.
+    """
+    design = design_of(table, formula)
+    if not design.intercept:
+        raise ArgumentError(
+            f"{formula.text!r} leaves the intercept out; the effect is it: write the covariates "
+            "alone."
+        )
+    if not design.names:
+        raise ArgumentError(f"{formula.text!r} names no covariate.")
+    return design
 
 
 def _in_models(column: str) -> str:
@@ -165,9 +274,10 @@ def check_trials(data: TrialData, scale: str | None) -> TrialData:
     twice = {label for label in labels if labels.count(label) > 1}
     if twice:
         raise DataError(
-            f"`{sorted(twice)[0]}` names {labels.count(sorted(twice)[0])} trials: several "
-            "estimates of one trial are not independent. Give each trial one estimate, or each "
-            "its own label if they are separate."
+            f"`{sorted(twice)[0]}` names {labels.count(sorted(twice)[0])} rows: several "
+            f"estimates of one trial are not independent. Say {setting('per', data.label)} and "
+            f"{setting('correlation')}, that of their errors, in place of the label; or give "
+            "each row its own label if they are separate trials."
         )
     if scale is None:
         _refuse_bounded(data)

@@ -22,6 +22,7 @@ from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.findings import Findings
 from millwright.studies.grid_density import GridDensity
 from millwright.studies.meta_bias_findings import PublicationBias, publication_bias
+from millwright.studies.meta_covariates import effect_at, slope_table, subgroup_table
 from millwright.studies.meta_data import SCALES
 from millwright.studies.meta_evidence import (
     Inclusion,
@@ -63,10 +64,10 @@ class MetaFindings(Findings):
     def _sentences(self) -> tuple[str, ...]:
         return sentences(self)
 
-    @cached_property
+    @property
     def log_evidences(self) -> dict[str, float]:
         """Log evidence of each model, by quadrature."""
-        return {name: one.log_evidence for name, one in self.study.exact.items()}
+        return self.study.log_evidences
 
     @cached_property
     def shares(self) -> dict[str, float]:
@@ -220,6 +221,64 @@ class MetaFindings(Findings):
             label: found[:, at].reshape(draws.shape)
             for at, label in enumerate(self.study.table.labels)
         }
+
+    def covariates(self) -> pd.DataFrame:
+        """Summarise how the effect changes with each covariate, and weigh each term.
+
+        Returns
+        -------
+        One row a column of the covariates: change of the effect for 1 more of it (median,
+        interval, probability above 0; model `random`), its term, and the log Bayes factor of the
+        term over leaving it out, averaged over the models.
+
+        Raises
+        ------
+        ArgumentError
+            If the study has no covariates.
+        """
+        return slope_table(self)
+
+    def subgroups(self, factor: str | None = None) -> pd.DataFrame:
+        """Summarise the effect for each label of a covariate, the others as in the trials.
+
+        Parameters
+        ----------
+        factor
+            The covariate; by default the only one with labels.
+
+        Returns
+        -------
+        One row a label: number of estimates, median and interval of the effect, interval of a next
+        trial's own effect, and probability above 0 (model `random`).
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such covariate.
+        """
+        return subgroup_table(self, factor)
+
+    def effect_at(self, rows: Any) -> pd.DataFrame:
+        """Summarise the effect of trials with stated covariates.
+
+        Parameters
+        ----------
+        rows
+            A DataFrame or mapping of the columns that the covariates use; single values are one
+            row.
+
+        Returns
+        -------
+        One row a row; columns as of `subgroups`.
+
+        Raises
+        ------
+        ArgumentError
+            If the study has no covariates.
+        DataError
+            If a column is missing, or has labels that the trials have not.
+        """
+        return effect_at(self, rows)
 
     def leave_one_out(self) -> pd.DataFrame:
         """Say what the answer would be without each trial.

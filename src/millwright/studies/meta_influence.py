@@ -13,8 +13,9 @@ from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import factor_words
 from millwright.language.printing import number_text
 from millwright.studies.meta_evidence import inclusion_of
-from millwright.studies.meta_models import KINDS, check_priors
-from millwright.studies.meta_posterior import MetaPosterior, Trials
+from millwright.studies.meta_models import KINDS
+from millwright.studies.meta_posterior import MetaPosterior
+from millwright.studies.meta_priors import check_priors
 
 if TYPE_CHECKING:
     from millwright.studies.meta_findings import MetaFindings
@@ -29,7 +30,7 @@ Models = Mapping[str, MetaPosterior]
 
 def left_out(found: MetaFindings) -> pd.DataFrame:
     """See `MetaFindings.leave_one_out`."""
-    if len(found.study.table.frame) < 2:
+    if len(found.study.table.units) < 2:
         raise ArgumentError("There is one trial: without it nothing is left.")
     return _table(found, {"none left out": found.study.exact, **found.study.without}, "left out")
 
@@ -37,17 +38,12 @@ def left_out(found: MetaFindings) -> pd.DataFrame:
 def path(found: MetaFindings) -> pd.DataFrame:
     """See `MetaFindings.path`."""
     table, study = found.study.table, found.study
-    order = np.arange(len(table.frame))
-    if table.order is not None:
-        order = np.argsort(table.frame[table.order].to_numpy(), kind="stable")
-    trials, labels = table.trials, table.labels
+    order = table.ordered
     rows: dict[str, Models] = {}
     for n in range(1, len(order)):
-        some = order[:n]
-        rows[labels[order[n - 1]]] = study.quadratures(
-            Trials(trials.estimates[some], trials.errors[some])
-        )
-    rows[labels[order[-1]]] = study.exact
+        some = np.sort(np.concatenate([table.units[name] for name in order[:n]]))
+        rows[order[n - 1]] = study.quadratures(table.trials.only(some))
+    rows[order[-1]] = study.exact
     return _table(found, rows, "up to trial")
 
 

@@ -6,25 +6,17 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from millwright.draws.known_priors import KnownPrior, known_prior
-from millwright.errors import ArgumentError
 from millwright.language.printing import number_text
 from millwright.models.model import Model
-from millwright.studies.meta_data import DEFINITIONS, TrialData
-from millwright.studies.meta_posterior import range_of
+from millwright.studies.meta_data import DEFINITIONS, TrialData, covariate_names
 from millwright.studies.reading import named
 
 __all__ = [
     "KINDS",
     "MetaKind",
     "bias_model",
-    "check_priors",
     "meta_model",
-    "number_prior",
-    "usual_priors",
 ]
-
-_ROUNDING = 1e-9
 
 
 @dataclass(frozen=True)
@@ -47,53 +39,6 @@ KINDS = {
     "null random": MetaKind(False, True),
     "null common": MetaKind(False, False),
 }
-
-
-def usual_priors(unit: float) -> dict[str, str]:
-    """Return the usual priors of effect and spread, in units of a large effect."""
-    return {
-        "effect": f"normal(0, {number_text(unit)})",
-        "spread": f"half_normal({number_text(0.5 * unit)})",
-    }
-
-
-def number_prior(name: str, text: str) -> KnownPrior:
-    """Return a prior of one number, read from the model language.
-
-    Raises
-    ------
-    ArgumentError
-        If it is no proper distribution of a number with plain arguments.
-    """
-    if not isinstance(text, str):
-        raise ArgumentError(f"`{name}` is a prior as text, such as 'normal(0, 1)', not {text!r}.")
-    model = Model(priors={name: text}, likelihood={})
-    known = known_prior(model.specification, name)
-    if known is None or known.family.whole or known.family.improper:
-        raise ArgumentError(
-            f"The prior of the {name} is a proper distribution of one number with plain "
-            f"arguments, such as 'normal(0, 1)', not {text!r}."
-        )
-    return known
-
-
-def check_priors(settings: Mapping[str, Any]) -> None:
-    """Refuse priors that effect and spread cannot have.
-
-    Raises
-    ------
-    ArgumentError
-        For what is no proper distribution, or a spread that may be negative.
-    """
-    number_prior("effect", settings["effect"])
-    if settings["null"] is not None:
-        number_prior("effect", settings["null"])
-    lowest, _ = range_of(number_prior("spread", settings["spread"]))
-    if lowest < -_ROUNDING:
-        raise ArgumentError(
-            f"A spread is never negative, and its prior {settings['spread']} begins at "
-            f"{lowest:g}: cut it with low=0, or take half_normal(...)."
-        )
 
 
 def bias_model(
@@ -148,17 +93,36 @@ def _priors_of(kind: MetaKind, settings: Mapping[str, Any]) -> dict[str, str]:
 
 
 def meta_model(data: TrialData, kind: MetaKind, settings: Mapping[str, Any]) -> Model | None:
-    """Return the model of a kind; None for the one that has no unknown."""
+    """Return the model of a kind; None for one that has no unknown."""
     priors = _priors_of(kind, settings)
+    every = {data.estimate: "estimate", data.error: "standard_error"}
+    if data.per is not None:
+        every[data.per] = "trial_column"
+    names = named(every, DEFINITIONS)
+    error = names.of[data.error]
+    middle = ["effect"] if "effect" in priors else []
+    columns: dict[str, Any] = dict(names.aliases)
+    if data.design is not None:
+        priors["slope"] = f"{settings['slope']} per covariate"
+        columns["covariate"] = covariate_names(data.design)
+        middle.append("standardise(covariate) @ slope")
+    wide = f"sqrt({error}**2 + spread**2)" if kind.spread else error
+    if data.per is not None:
+        trial = names.of[data.per]
+        wide = error
+        if kind.spread:
+            priors["own"] = f"normal(0, spread) per {trial}"
+            middle.append(f"own[{trial}]")
+        if data.correlation:
+            priors["shared"] = f"normal(0, 1) per {trial}"
+            middle.append(f"{number_text(data.correlation)}**0.5 * {error} * shared[{trial}]")
+            wide = f"{number_text(1 - data.correlation)}**0.5 * {error}"
     if not priors:
         return None
-    names = named({data.estimate: "estimate", data.error: "standard_error"}, DEFINITIONS)
-    error = names.of[data.error]
-    middle = "effect" if "effect" in priors else "0"
-    wide = f"sqrt({error}**2 + spread**2)" if kind.spread else error
     return Model(
         title=kind.words[0].upper() + kind.words[1:],
         priors=priors,
-        likelihood={names.of[data.estimate]: f"normal({middle}, {wide})"},
-        columns=names.aliases,
+        likelihood={names.of[data.estimate]: f"normal({' + '.join(middle) or '0'}, {wide})"},
+        columns=columns,
+        labels={} if data.per is None else {names.of[data.per]: list(data.units)},
     )

@@ -9,6 +9,7 @@ import numpy as np
 from millwright.models.averaged import averaged_posterior
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.streams import Stream, generator_of
+from millwright.studies.meta_covariates import slope_draws
 from millwright.studies.meta_models import KINDS
 
 if TYPE_CHECKING:
@@ -36,6 +37,7 @@ def numbers_of(found: MetaFindings) -> dict[str, np.ndarray]:
         "effect, common to all": found.posteriors["common"].draws.get("effect"),
         AVERAGED_EFFECT: over_all["effect"],
         AVERAGED_SPREAD: over_all["spread"],
+        **slope_draws(found),
     }
     if found.bias is not None:
         shares = generator_of(seed, Stream.BIAS, 1).random(effect.shape)

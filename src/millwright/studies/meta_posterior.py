@@ -93,9 +93,25 @@ class Trials:
         self, effect: np.ndarray, spread: np.ndarray, generator: np.random.Generator
     ) -> np.ndarray:
         """Return draws of the trials' own effects, (draws, trials), given effect and spread."""
+        return self._pulled(effect[:, None], spread, generator)
+
+    def only(self, rows: np.ndarray) -> Trials:
+        """Return some of the trials."""
+        return Trials(self.estimates[rows], self.errors[rows])
+
+    def unknowns(
+        self, effect: np.ndarray, spread: np.ndarray, generator: np.random.Generator
+    ) -> dict[str, np.ndarray]:
+        """Return draws of further unknowns, given draws of effect and spread: there are none."""
+        return {}
+
+    def _pulled(
+        self, middle: np.ndarray, spread: np.ndarray, generator: np.random.Generator
+    ) -> np.ndarray:
+        """Return draws of own effects around `middle`, (draws, trials)."""
         within, between = self.errors**2, np.square(spread)[:, None]
         share = between / (between + within)
-        mean = share * self.estimates + (1 - share) * effect[:, None]
+        mean = share * self.estimates + (1 - share) * middle
         sd = np.sqrt(share * within)
         return mean + sd * generator.standard_normal(mean.shape)
 
@@ -315,7 +331,7 @@ class MetaPosterior:
         ).refined()
 
     def draws(self, generator: np.random.Generator, count: int) -> dict[str, np.ndarray]:
-        """Return independent draws of effect and spread, those that the model has."""
+        """Return independent draws of the unknowns that the model has."""
         found: dict[str, np.ndarray] = {}
         spread = np.zeros(count)
         if self.spread is not None:
@@ -323,7 +339,11 @@ class MetaPosterior:
             found["spread"] = spread
         if self.effect is not None:
             found["effect"] = self._effects_given(spread, generator)
-        return found
+        effect = found.get("effect", np.zeros(count))
+        further = self.trials.unknowns(effect, spread, generator)
+        if self.spread is None:
+            further.pop("own", None)
+        return {**found, **further}
 
     def _effects_given(self, spread: np.ndarray, generator: np.random.Generator) -> np.ndarray:
         """Draw effects given spreads, by inverting their distributions on fine cells."""

@@ -5,13 +5,16 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
+import pandas as pd
 
 from millwright.diagnostics.finding import Finding
 from millwright.draws.intervals import kind_words
 from millwright.draws.numbers import chance_text, decimals_of, fixed
+from millwright.evidence.bayes_factor import strength, times_text
 from millwright.studies.meta_data import SCALES
 from millwright.studies.meta_evidence import weighed_words
 from millwright.studies.meta_posterior import range_of
+from millwright.wording import visible
 
 if TYPE_CHECKING:
     from millwright.studies.meta_findings import MetaFindings
@@ -21,6 +24,7 @@ __all__ = ["cautions", "sentences"]
 _DIGITS = 10_000
 _OUTSIDE = 5e-4
 _MOVED = 0.1
+_TRIALS_PER_SLOPE = 5
 _CLAIMS = {"effect": "an effect", "spread": "spread between trials"}
 
 
@@ -38,7 +42,8 @@ def sentences(found: MetaFindings) -> tuple[str, ...]:
         f"variance (I2) {found.size('I2')}.",
         f"A next trial's own effect: {found.size('next trial')}.",
     ]
-    if len(found.study.table.frame) > 1:
+    lines += _covariates(found)
+    if len(found.study.table.units) > 1:
         lines.append(_influence(found))
     if found.bias is not None:
         return (*lines, *found.bias.sentences)
@@ -66,6 +71,33 @@ def _natural(found: MetaFindings) -> tuple[str, ...]:
     return (f"As {what}: {middle:.3g} ({words} {low:.3g} to {high:.3g}).",)
 
 
+def _covariates(found: MetaFindings) -> list[str]:
+    """Say how the effect changes with each covariate."""
+    if found.study.table.design is None:
+        return []
+    lines = []
+    for name, row in found.covariates().iterrows():
+        values = found.numbers[f"slope of {name}"]
+        up = float(row["probability above 0"])
+        way = "upwards" if up >= 0.5 else "downwards"
+        lines.append(
+            f"For 1 more of `{visible(str(name))}` the effect changes by "
+            f"{found.size(f'slope of {name}')}; {way} with probability "
+            f"{chance_text(max(up, 1 - up), values.size)}. {_term(row)}"
+        )
+    return lines
+
+
+def _term(row: pd.Series) -> str:
+    """Say how much the data speak for a term of the covariates."""
+    log = float(row["log BF, term"])
+    one, other = ("it", "none of it") if log >= 0 else ("none of it", "it")
+    return (
+        f"The data are {times_text(log)} times as probable under a model with {one} as under "
+        f"one with {other} ({strength(log)})."
+    )
+
+
 def _influence(found: MetaFindings) -> str:
     """Say which trial the effect rests on most."""
     study = found.study
@@ -83,7 +115,30 @@ def _influence(found: MetaFindings) -> str:
 
 def cautions(found: MetaFindings) -> tuple[Finding, ...]:
     """Return what speaks against the models for these trials."""
-    return (*_few_trials(found), *_far_from_prior(found))
+    return (*_few_trials(found), *_far_from_prior(found), *_loose_slopes(found))
+
+
+def _loose_slopes(found: MetaFindings) -> tuple[Finding, ...]:
+    """Say where the trials cannot tell the slopes of covariates apart."""
+    design, count = found.study.table.design, len(found.study.table.units)
+    if design is None:
+        return ()
+    slopes = len(design.names)
+    if np.linalg.matrix_rank(design.standardised) < slopes:
+        what = "Some covariates say the same as others together"
+    elif count < _TRIALS_PER_SLOPE * slopes:
+        what = f"There are {count} trials for {slopes} slope{'s' * (slopes > 1)}"
+    else:
+        return ()
+    return (
+        Finding(
+            "caution",
+            f"{what}: the slopes rest on their prior, {found.study.settings['slope']}, to a good "
+            "part.",
+            "Ask fewer covariates, those that were planned before the trials were seen.",
+            of_data=True,
+        ),
+    )
 
 
 def _far_from_prior(found: MetaFindings) -> tuple[Finding, ...]:
@@ -106,7 +161,7 @@ def _far_from_prior(found: MetaFindings) -> tuple[Finding, ...]:
 
 
 def _few_trials(found: MetaFindings) -> tuple[Finding, ...]:
-    count = len(found.study.table.frame)
+    count = len(found.study.table.units)
     if count > 2:
         return ()
     what = (

@@ -93,6 +93,11 @@ class Study(Shown):
         """The model that gives the answer."""
         return next(iter(self.models.values()))
 
+    @property
+    def first_priors(self) -> tuple[str, ...] | None:
+        """Unknowns of the main model whose priors are to be looked at first; None for all."""
+        return None
+
     def data_of(self, name: str) -> pd.DataFrame:
         """Return the rows that a model uses."""
         return self.data
