@@ -30,6 +30,7 @@ SHEETS = {
         "study-correlation",
         "study-effects",
         "study-forest",
+        "study-funnel",
     ),
     "weighing": (
         "model-probabilities",
