@@ -73,12 +73,10 @@ class Studying(unittest.TestCase):
         twice = self.run_study(*lofts, "--per", "grain", "--correlation", 0.5)
         self.assertIn("one column", twice.stderr)
         powder = ("meta-analysis", "powder_trials.csv", "--estimate", "gain", "--label", "report")
-        done = self.run_study(*powder, "--bias", "positive", "--json", "--report", "powder.html")
+        done = self.run_study(*powder, "--bias", "positive", "--json")
         self.assertEqual(done.returncode, 0, done.stderr)
         found = json.loads(done.stdout)["publication_bias"]
         self.assertEqual(found["direction"], "positive")
-        page = (self.folder / "powder.html").read_text("utf-8")
-        self.assertIn("the effect if some were not published", page)
 
     def test_a_stored_study_is_told_and_reported_again(self):
         pair = ("river_days.csv", "--first", "rain", "--second", "level", "--save", "river")

@@ -12,6 +12,7 @@ import millwright as mw
 from millwright.accuracy.pointwise import row_blocks
 from millwright.errors import ArgumentError
 from millwright.models.exact import exact_posterior
+from millwright.plots.study import study_figures
 from millwright.studies.meta_bias import Regression, Selection
 from millwright.studies.meta_priors import number_prior
 from tests.studies.test_meta_analysis import HALF, TRIALS, S, Y, found, likelihood, study
@@ -251,6 +252,7 @@ class Asked(unittest.TestCase):
             self.assertEqual(mw.studies.load(Path(folder) / "stored").answer, asked().answer)
 
     def test_figures(self):
+        self.assertEqual(list(study_figures(asked()))[-1], "funnel")
         figure = mw.plots.study(asked(), "funnel")
         self.assertEqual(len(figure.axes), 3)
         steps = figure.axes[2].patches[-1].get_data()

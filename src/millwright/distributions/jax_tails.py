@@ -24,16 +24,44 @@ from jax.scipy.special import (
     betainc as _betainc,
     digamma,
     gammaln,
+    log_ndtr as _log_ndtr,
 )
 
 from millwright.distributions import jax_functions, tails
 from millwright.distributions.jax_functions import betaln, part
 
-__all__ = ["betainc", "log_betainc", "log_gammainc", "log_gammaincc"]
+__all__ = ["betainc", "log_betainc", "log_gammainc", "log_gammaincc", "log_ndtr"]
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(48)
 
+_LOG_ROOT_2PI = 0.5 * np.log(2 * np.pi)
+
 _FUNCTIONS: Any = jax_functions
+
+
+def _log_below(z: jax.Array) -> tuple[jax.Array, jax.Array]:
+    """Return log P(Z < z) and its derivative, the density over P(Z < z)."""
+    far = z < -tails.FAR
+    out = where(far, -z, tails.FAR)
+    tail = tails.inverse_mills(out)
+    near = _log_ndtr(where(far, 0.0, z))
+    value = where(far, -0.5 * out * out - _LOG_ROOT_2PI - log(tail), near)
+    slope = where(far, tail, exp(-0.5 * where(far, 0.0, z) ** 2 - _LOG_ROOT_2PI - near))
+    return value, slope
+
+
+@jax.custom_jvp
+def log_ndtr(z: Any) -> jax.Array:
+    """Log of P(Z < z) for standard normal Z, with its derivatives in the far tail too."""
+    return _log_below(asarray(z, float))[0]
+
+
+@log_ndtr.defjvp
+def _log_ndtr_jvp(
+    primals: tuple[jax.Array], tangents: tuple[jax.Array]
+) -> tuple[jax.Array, jax.Array]:
+    value, slope = _log_below(asarray(primals[0], float))
+    return value, slope * tangents[0]
 
 
 @functools.partial(jax.jit, static_argnums=2)

@@ -9,7 +9,7 @@ from scipy import special
 
 from millwright.distributions.family import Family, Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.tails import log_one_minus_exp
+from millwright.distributions.tails import FAR, inverse_mills, log_one_minus_exp
 
 __all__ = [
     "DF",
@@ -35,28 +35,9 @@ def standard(x: Array, p: Parameters) -> Array:
     return (x - p["location"]) / p["scale"]
 
 
-_FAR = 8.0
-
-
-def log_mills(m: Mathematics, z: Array) -> Array:
-    """Log of P(Z > z) over the normal density at z, for z >= 8, by a continued fraction.
-
-    Laplace's fraction z + 1/(z + 2/(z + 3/(z + ...))) (Abramowitz and Stegun 1964, 26.2.14); 60
-    terms give all digits from 8 on.
-    """
-    z = m.where(z > _FAR, z, _FAR)
-    tail = z
-    for k in range(60, 0, -1):
-        tail = z + k / tail
-    return -m.log(tail)
-
-
 def log_below(m: Mathematics, z: Array) -> Array:
     """Log of P(Z < z) for standard normal Z, with its derivatives in the far tail too."""
-    far = z < -_FAR
-    out = m.where(far, -z, _FAR)
-    tail = -0.5 * out * out - _LOG_ROOT_2PI + log_mills(m, out)
-    return m.where(far, tail, m.log_ndtr(m.where(far, 0.0, z)))
+    return m.log_ndtr(z)
 
 
 class Normal(Family):
@@ -80,7 +61,11 @@ class Normal(Family):
         """
         z, edge = sign * standard(x, p), sign * standard(bound, p)
         apart = sign * (x - bound) / p["scale"]
-        return -0.5 * apart * (z + edge) - m.log(p["scale"]) - log_mills(m, edge)
+        return (
+            -0.5 * apart * (z + edge)
+            - m.log(p["scale"])
+            + m.log(inverse_mills(m.maximum(edge, FAR)))
+        )
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return log_below(m, standard(x, p))

@@ -8,7 +8,13 @@ from millwright.distributions import jax_functions
 from millwright.distributions.jax_counts import log_binomial, log_negative_binomial, log_poisson
 from millwright.distributions.jax_functions import *  # noqa: F403
 from millwright.distributions.jax_matrices import cholesky, gaussian_log_density, lower_inverse
-from millwright.distributions.jax_tails import betainc, log_betainc, log_gammainc, log_gammaincc
+from millwright.distributions.jax_tails import (
+    betainc,
+    log_betainc,
+    log_gammainc,
+    log_gammaincc,
+    log_ndtr,
+)
 
 __all__ = [
     "betainc",
@@ -19,6 +25,7 @@ __all__ = [
     "log_binomial",
     "log_gammainc",
     "log_gammaincc",
+    "log_ndtr",
     "log_negative_binomial",
     "log_poisson",
     "lower_inverse",

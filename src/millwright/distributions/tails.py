@@ -13,11 +13,25 @@ from typing import Any
 
 from millwright.distributions.mathematics import Array, Mathematics
 
-__all__ = ["log_beta_share", "log_gamma_share", "log_one_minus_exp"]
+__all__ = ["FAR", "inverse_mills", "log_beta_share", "log_gamma_share", "log_one_minus_exp"]
 
+FAR = 8.0
+_TERMS = 20
 _MOST = 20_000
 _CLOSE = 1e-16
 _TINY = 1e-300
+
+
+def inverse_mills(z: Array) -> Array:
+    """Return the normal density at z over P(Z > z), for z >= 8, by a continued fraction.
+
+    Laplace's fraction z + 1/(z + 2/(z + 3/(z + ...))) (Abramowitz and Stegun 1964, 26.2.14); 20
+    terms give all digits from 8 on, of its derivatives too.
+    """
+    tail = z
+    for k in range(_TERMS, 0, -1):
+        tail = z + k / tail
+    return tail
 
 
 def log_one_minus_exp(m: Mathematics, log_share: Array) -> Array:
