@@ -11,6 +11,7 @@ import pandas as pd
 from millwright.demo.truth import (
     DRESSED_TRUTH,
     DRYING_TRUTH,
+    FLOUR_TRUTH,
     LOFT_TRUTH,
     POWDER_TRUTH,
     RIVER_TRUTH,
@@ -84,6 +85,11 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "lost more than in open lofts, as a standardised difference, with its standard error; "
         "heat (degrees Celsius) and the grain",
         LOFT_TRUTH,
+    ),
+    "flour_yield": (
+        "Flour (per cent of the grain) at sixty mills, with forty candidate reasons; the truth "
+        "is the change for one sd more of each reason, others have none",
+        FLOUR_TRUTH,
     ),
 }
 

@@ -10,6 +10,7 @@ import pandas as pd
 from millwright.demo.truth import (
     DRESSED_TRUTH,
     DRYING_TRUTH,
+    FLOUR_TRUTH,
     LOFT_TRUTH,
     POWDER_TRUTH,
     RIVER_TRUTH,
@@ -22,6 +23,7 @@ __all__ = [
     "dressed_stones",
     "dressing_trials",
     "drying_loft",
+    "flour_yield",
     "loft_trials",
     "powder_trials",
     "river_days",
@@ -158,6 +160,28 @@ def loft_trials() -> pd.DataFrame:
     return pd.DataFrame(rows, columns=columns)
 
 
+def flour_yield() -> pd.DataFrame:
+    """Flour at sixty mills, with forty candidate reasons of which four matter."""
+    generator = np.random.default_rng(1948)
+    names = ["moisture", "stone_age", "dressing_gap", "wheel_speed", "grain_size", "sieve_age"]
+    names += ["stone_weight", "feed_rate", "loft_heat", "loft_hours", "river_level", "rain"]
+    names += ["grain_age", "weevils", "husk_share", "stone_width", "furrows", "gear_ratio"]
+    names += ["belt_slip", "hopper_height", "sack_size", "miller_age", "miller_years", "helpers"]
+    names += ["floor_height", "window_area", "cats", "distance_to_town", "wagons", "bakers"]
+    names += ["altitude", "frost_days", "dam_height", "wheel_width", "paddles", "shaft_age"]
+    names += ["oil_used", "hours_a_day", "days_a_week", "rent"]
+    common = generator.standard_normal((60, 8))
+    loads = generator.normal(0, 0.45, (8, 40))
+    values = common @ loads + generator.standard_normal((60, 40))
+    values = (values - values.mean(axis=0)) / values.std(axis=0)
+    frame = pd.DataFrame(np.round(values, 2), columns=names)
+    level = 72 + sum(FLOUR_TRUTH[name] * frame[name] for name in FLOUR_TRUTH if name != "noise")
+    noise = FLOUR_TRUTH["noise"] * generator.standard_normal(60)
+    frame.insert(0, "flour", np.round(level + noise, 1))
+    frame.insert(0, "mill", [f"mill {n}" for n in range(1, 61)])
+    return frame
+
+
 _ALL = (
     drying_loft,
     yeasts,
@@ -167,6 +191,7 @@ _ALL = (
     dressing_trials,
     powder_trials,
     loft_trials,
+    flour_yield,
 )
 
 

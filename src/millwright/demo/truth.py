@@ -3,6 +3,7 @@
 __all__ = [
     "DRESSED_TRUTH",
     "DRYING_TRUTH",
+    "FLOUR_TRUTH",
     "LOFT_TRUTH",
     "POWDER_TRUTH",
     "RIVER_TRUTH",
@@ -21,6 +22,13 @@ SACKS_TRUTH = {
 }
 DRESSED_TRUTH = {"location": 5.0, "scale": 4.0}
 RIVER_TRUTH = {"rho": 0.6}
+FLOUR_TRUTH = {
+    "moisture": -1.6,
+    "stone_age": -0.9,
+    "dressing_gap": -1.2,
+    "wheel_speed": 0.8,
+    "noise": 1.1,
+}
 LOFT_TRUTH = {"effect": 0.3, "spread": 0.1, "slope of heat": 0.03, "correlation": 0.5}
 POWDER_TRUTH = {"effect": 0.05, "spread": 0.1, "seen where p is above 0.025": 0.15}
 TRIALS_TRUTH = {"effect": -0.3, "spread": 0.15}

@@ -21,6 +21,7 @@ _FIGURES = {
     "correlation": "millwright.plots.study_correlation",
     "regression": "millwright.plots.study_regression",
     "meta_analysis": "millwright.plots.study_meta",
+    "variable_selection": "millwright.plots.study_selection",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 
@@ -45,7 +46,8 @@ def study(
         pairs, `evidence`, `path` (as rows came in). Of regressions: `coefficients`, `effects` (on
         the outcome's scale), `groups` (label by label), `residuals`. Of meta-analyses: `forest`,
         `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`, and
-        `covariates` and `funnel` where they were asked.
+        `covariates` and `funnel` where they were asked. Of variable selections: `inclusion`,
+        `coefficients`, `models`, `sizes`.
     size
         Width and height in inches.
     text

@@ -46,7 +46,7 @@ class DataSetCount:
 class Progress:
     """How far a fit, or many, is; `seconds` have gone by since it began."""
 
-    stage: Literal["searching", "compiling", "sampling", "finished", "stopped"]
+    stage: Literal["searching", "compiling", "weighing", "sampling", "finished", "stopped"]
     seconds: float
     chains: tuple[ChainProgress, ...] = ()
     data_sets: DataSetCount | None = None

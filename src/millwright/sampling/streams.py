@@ -40,6 +40,7 @@ class Stream(IntEnum):
     AVERAGE = 22
     TRIALS = 23
     BIAS = 24
+    SUBSETS = 25
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

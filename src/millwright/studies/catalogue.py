@@ -25,6 +25,7 @@ PLACES = {
     "correlation": "millwright.studies.correlation_study",
     "regression": "millwright.studies.regression_study",
     "meta_analysis": "millwright.studies.meta_study",
+    "variable_selection": "millwright.studies.selection_study",
 }
 """The module of each study, by its name."""
 
@@ -34,6 +35,7 @@ REBUILT_BY = {
     "correlation": "millwright.studies.correlation_study",
     "regression": "millwright.studies.regression_study",
     "meta_analysis": "millwright.studies.meta_study",
+    "variable_selection": "millwright.studies.selection_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 

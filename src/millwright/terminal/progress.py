@@ -81,6 +81,7 @@ def _stage_words(progress: Progress) -> str:
     return {
         "searching": "Looking for modes",
         "compiling": "Compiling",
+        "weighing": "Weighing subsets",
         "sampling": "Sampling",
         "finished": "Sampled",
         "stopped": "Stopped",

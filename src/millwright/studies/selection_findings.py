@@ -1,0 +1,442 @@
+"""What a variable selection found."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from millwright.checks import check_whole
+from millwright.diagnostics.finding import Finding
+from millwright.diagnostics.verdict import Verdict
+from millwright.draws.intervals import kind_words
+from millwright.draws.numbers import chance_text
+from millwright.draws.prediction import Predictions
+from millwright.draws.table_forms import Form, written
+from millwright.errors import ArgumentError, nearest
+from millwright.evidence.bayes_factor import factor_words
+from millwright.studies.findings import Findings
+from millwright.studies.reading import table_of
+from millwright.studies.selection_checks import Trust, trusted
+from millwright.studies.selection_densities import CoefficientDensity, coefficient_densities
+from millwright.studies.selection_table import coefficient_table
+from millwright.subsets.explore import Explored
+from millwright.wording import visible
+
+if TYPE_CHECKING:
+    from millwright.studies.regression_study import RegressionStudy
+    from millwright.studies.selection_study import SelectionStudy
+
+__all__ = ["SelectionFindings"]
+
+_DIGITS = 10_000
+_LIKELY = 0.5
+_MOST_NAMED = 12
+_PAIRS = 10
+_TINY = 1e-12
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class SelectionFindings(Findings):
+    """The answer of a variable selection.
+
+    Attributes
+    ----------
+    explored
+        The subsets that were weighed.
+    """
+
+    study: SelectionStudy
+    explored: Explored = field(repr=False)
+
+    @property
+    def _terms(self) -> tuple[str, ...]:
+        return self.study.candidates.terms
+
+    @cached_property
+    def trust(self) -> Trust:
+        """How far the walks over subsets can be relied on."""
+        return trusted(self.explored, self._terms, self.study.walks)
+
+    @property
+    def verdict(self) -> Verdict:
+        """The verdict on the search, which draws and tables rest on."""
+        if self.explored.visits is None:
+            return super().verdict
+        count = int(np.prod(self.posterior.draws.shape))
+        drawn = f"{count} independent draws over the subsets kept, by their weights."
+        return Verdict(self.trust.findings, (drawn,))
+
+    def _cautions(self) -> tuple[Finding, ...]:
+        return self.trust.findings
+
+    @cached_property
+    def order(self) -> list[str]:
+        """The candidates by their inclusion probability, largest first."""
+        return [self._terms[at] for at in np.argsort(-self.explored.included, kind="stable")]
+
+    @cached_property
+    def densities(self) -> dict[str, CoefficientDensity]:
+        """Each coefficient on the scale of the data, by column."""
+        return coefficient_densities(self.study.candidates, self.study.g, self.explored)
+
+    def inclusion(self, order: str = "size") -> pd.DataFrame:
+        """Return how probable it is that each candidate is in the model.
+
+        Parameters
+        ----------
+        order
+            `size`: the most probable first. `data`: as the candidates were named.
+
+        Returns
+        -------
+        Prior and posterior probability by the weights of all subsets met, the log Bayes factor
+        of being in, and in words; of a walk also the share of its steps with the candidate, with
+        its Monte Carlo error over walks and batches.
+
+        Raises
+        ------
+        ArgumentError
+            For another order.
+        """
+        if order not in ("size", "data"):
+            raise ArgumentError(f"`order` is 'size' or 'data', not {order!r}.")
+        prior, found = self.study.prior[0], self.explored.included
+        logs = _log_odds(found) - _log_odds(prior)
+        table = pd.DataFrame(
+            {
+                "prior probability": prior,
+                "posterior probability": found,
+                "log Bayes factor": logs,
+                "in words": [factor_words(float(one), "it") for one in logs],
+            },
+            index=pd.Index(self._terms, name="candidate"),
+        )
+        if self.explored.visits is not None:
+            table["by visits"] = self.trust.by_visits
+            table["its error"] = self.trust.errors
+        return table.loc[self.order] if order == "size" else table
+
+    def coefficients(self, order: str = "size") -> pd.DataFrame:
+        """Summarise the coefficients over all subsets.
+
+        Parameters
+        ----------
+        order
+            `size`: columns of the most probable candidates first. `data`: as they were named.
+
+        Returns
+        -------
+        One row a column, for 1 more of it: probability of being in; mean, sd and median over all
+        subsets, 0 where it is out; mean, sd and interval where it is in; and the probabilities of
+        being above and below 0, which with that of 0 make 1.
+
+        Raises
+        ------
+        ArgumentError
+            For another order.
+        """
+        if order not in ("size", "data"):
+            raise ArgumentError(f"`order` is 'size' or 'data', not {order!r}.")
+        made, found = self.study.candidates, self.explored
+        unit = made.outcome_length / made.length
+        mean = found.first * unit
+        square = found.second * unit**2
+        inside = np.repeat(found.included, np.diff(made.first))
+        words = kind_words(self.kind, self.level)
+        rows = {}
+        for at, name in enumerate(made.names):
+            density = self.densities[name]
+            within = mean[at] / inside[at] if inside[at] > 0 else np.nan
+            spread = square[at] / inside[at] - within**2 if inside[at] > 0 else np.nan
+            low, high = density.interval(self.level, self.kind) if density.known else (np.nan,) * 2
+            above = inside[at] * density.above(0.0) if density.known else 0.0
+            rows[name] = {
+                "probability in": inside[at],
+                "mean, 0 if out": mean[at],
+                "sd, 0 if out": float(np.sqrt(max(square[at] - mean[at] ** 2, 0.0))),
+                "median, 0 if out": density.quantile(0.5),
+                "mean if in": within,
+                "sd if in": float(np.sqrt(max(spread, 0.0))),
+                f"if in, {words}, from": low,
+                f"if in, {words}, to": high,
+                "probability above 0": above,
+                "probability below 0": inside[at] - above if density.known else 0.0,
+            }
+        table = pd.DataFrame(rows).T.rename_axis("column")
+        if order == "data":
+            return table
+        return table.loc[[name for term in self.order for name in made.columns_of[term]]]
+
+    def best_models(self, count: int = 10) -> pd.DataFrame:
+        """Return the most probable subsets.
+
+        Parameters
+        ----------
+        count
+            How many.
+
+        Returns
+        -------
+        One row a subset: its candidates, how many, R^2, posterior probability among all subsets
+        met, and posterior odds of the first over it.
+
+        Raises
+        ------
+        ArgumentError
+            For a count that is no whole number above 0.
+        """
+        check_whole("count", count, 1)
+        found = self.explored
+        some = range(min(count, len(found.shares)))
+        rows = [
+            {
+                "candidates": " + ".join(self.terms_of(at)) or "none",
+                "number": int(found.kept[at].sum()),
+                "R^2": float(found.explained[at]),
+                "posterior probability": float(found.shares[at]),
+                "odds of the first": float(np.exp(found.log[0] - found.log[at])),
+            }
+            for at in some
+        ]
+        return pd.DataFrame(rows, index=pd.Index([at + 1 for at in some], name="rank"))
+
+    def terms_of(self, at: int) -> list[str]:
+        """Return the candidates of a subset that is kept."""
+        return [self._terms[term] for term in np.flatnonzero(self.explored.kept[at])]
+
+    def sizes(self) -> pd.DataFrame:
+        """Return prior and posterior probability of each number of candidates."""
+        return pd.DataFrame(
+            {
+                "prior probability": self.study.prior[1],
+                "posterior probability": self.explored.size,
+            }
+        ).rename_axis("candidates")
+
+    def pairs(self, count: int = _PAIRS) -> pd.DataFrame:
+        """Return pairs of candidates that come together, or in place of each other.
+
+        Over the subsets that are kept.
+
+        Parameters
+        ----------
+        count
+            How many.
+
+        Returns
+        -------
+        One row a pair, those that depend most on each other first: probabilities that both, either
+        and none are in, and the log odds ratio, above 0 where they come together and below 0 where
+        one replaces the other.
+
+        Raises
+        ------
+        ArgumentError
+            For a count that is no whole number above 0.
+        """
+        check_whole("count", count, 1)
+        found = self.explored
+        chances = found.shares / found.shares.sum()
+        kept = found.kept.astype(float)
+        both = (kept * chances[:, None]).T @ kept
+        one = np.diag(both)
+        first, second = np.triu_indices(len(one), 1)
+        joint = both[first, second]
+        only, other = one[first] - joint, one[second] - joint
+        none = 1 - joint - only - other
+        # The correlation of being in weighs a pair by how often it matters.
+        spread = np.sqrt((one * (1 - one)).clip(_TINY))
+        weight = np.abs(joint - one[first] * one[second]) / (spread[first] * spread[second])
+        order = np.argsort(-weight, kind="stable")[:count]
+        names = np.array(self._terms, dtype=object)
+        logs = [np.log(part.clip(_TINY)) for part in (joint, none, only, other)]
+        columns = {
+            "first": names[first],
+            "second": names[second],
+            "both": joint,
+            "one alone": only + other,
+            "none": none.clip(0.0),
+            "log odds ratio": logs[0] + logs[1] - logs[2] - logs[3],
+        }
+        return pd.DataFrame({name: values[order] for name, values in columns.items()})
+
+    def predict(self, rows: Any = None) -> Predictions:
+        """Draw outcomes for new rows, averaged over the subsets.
+
+        Parameters
+        ----------
+        rows
+            A DataFrame or mapping of the candidates' columns; by default the rows of the study.
+
+        Returns
+        -------
+        Draws with `.table()` and `.score(truth)`.
+
+        Raises
+        ------
+        DataError
+            For columns that are missing, or labels that the rows of the study have not.
+        """
+        made = self.study.candidates
+        data = self.study.data_of("average")
+        if rows is not None:
+            frame = table_of(rows)
+            columns = [name for name in data.columns if name != made.outcome]
+            values = made.new_rows(frame) * made.length + made.middle
+            data = pd.DataFrame(dict(zip(columns, values.T, strict=True)))
+        return self.posterior.predict(data)
+
+    def regression(self, *terms: str, **settings: Any) -> RegressionStudy:
+        """Return an ordinary study of regression on some candidates.
+
+        Parameters
+        ----------
+        terms
+            Candidates; by default those of the most probable subset.
+        settings
+            Further arguments of `mw.studies.regression`.
+
+        Raises
+        ------
+        ArgumentError
+            For a name that is no candidate, or an outcome whose name a formula cannot hold.
+        """
+        from millwright.studies.regression_study import regression
+
+        made = self.study.candidates
+        chosen = list(terms) or self.terms_of(0)
+        self.study.check_terms(chosen)
+        written = {term.replace("`", ""): term for term in made.design.terms}
+        outcome = made.outcome if made.outcome.isidentifier() else f"`{made.outcome}`"
+        right = " + ".join(written[one] for one in chosen) or "1"
+        return regression(f"{outcome} ~ {right}", made.frame, **settings)
+
+    def density(self, column: str) -> CoefficientDensity:
+        """Return the density of a coefficient: the chance of 0, and a mixture of t beside it.
+
+        Raises
+        ------
+        ArgumentError
+            For a column that is not there.
+        """
+        if column not in self.densities:
+            raise ArgumentError(
+                f"There is no column `{column}`.{nearest(str(column), self.densities)} There are: "
+                f"{', '.join(self.densities)}."
+            )
+        return self.densities[column]
+
+    def _numbers(self) -> dict[str, np.ndarray]:
+        draws = self.posterior.draws
+        slopes = draws.get("coefficient")
+        made = self.study.candidates
+        at = {name: place for place, name in enumerate(made.names)}
+        named = [name for term in self.order for name in made.columns_of[term]]
+        numbers = {f"coefficient of {name}": slopes[..., at[name]] for name in named}
+        return {**numbers, "intercept": draws.get("intercept"), "noise": draws.get("noise")}
+
+    def _one_sided(self) -> tuple[str, ...]:
+        # A coefficient that may be out is above, below or exactly 0: one share would mislead.
+        return ("noise", *(f"coefficient of {name}" for name in self.study.candidates.names))
+
+    def summary(self, form: Form = "text") -> str:
+        """Return the coefficients as text, the most probable candidates first; CSV has all.
+
+        Parameters
+        ----------
+        form
+            As for `Posterior.summary`.
+
+        Returns
+        -------
+        The text.
+
+        Raises
+        ------
+        ArgumentError
+            For another form.
+        """
+        if form == "csv":
+            return str(self.coefficients().to_csv())
+        return written(coefficient_table(self), form)
+
+    def _sentences(self) -> tuple[str, ...]:
+        table = self.inclusion()
+        likely = table[table["posterior probability"] >= _LIKELY]
+        free = {self._terms[at] for at in self.study.space.free}
+        named = [
+            f"`{visible(str(name))}` {chance_text(float(row['posterior probability']), _DIGITS)}"
+            f"{self._sign(str(name))}"
+            for name, row in likely.head(_MOST_NAMED).iterrows()
+            if name in free
+        ]
+        more = len(likely) - len(likely.head(_MOST_NAMED))
+        lines = [
+            "In the model with a probability of a half or more: "
+            + "; ".join(named)
+            + (f"; and {more} more" if more else "")
+            + "."
+            if named
+            else "No candidate is in the model with a probability of a half or more.",
+            self._best_words(),
+            self._size_words(),
+            *self.trust.sentences,
+            "Not asked: what causes what. A candidate may stand for another that is not there, "
+            "and candidates that go together share their probability.",
+        ]
+        return tuple(lines)
+
+    def _sign(self, term: str) -> str:
+        """Say the direction of a candidate of a single column."""
+        columns = self.study.candidates.columns_of[term]
+        if len(columns) > 1 or not self.densities[columns[0]].known:
+            return ""
+        above = self.densities[columns[0]].above(0.0)
+        way = "positive" if above >= 0.5 else "negative"
+        return f" ({way} where it is in: {chance_text(max(above, 1 - above), _DIGITS)})"
+
+    def _best_words(self) -> str:
+        share = float(self.explored.shares[0])
+        names = ", ".join(f"`{visible(one)}`" for one in self.terms_of(0)[:_MOST_NAMED]) or "none"
+        extra = max(len(self.terms_of(0)) - _MOST_NAMED, 0)
+        more = f" and {extra} more" if extra else ""
+        return (
+            f"Most probable subset: {names}{more}, with probability {chance_text(share, _DIGITS)} "
+            f"among the {self.explored.met:,} weighed; R^2 {self.explored.explained[0]:.3f}."
+        )
+
+    def _size_words(self) -> str:
+        numbers = np.arange(len(self.explored.size))
+        before = float(numbers @ self.study.prior[1])
+        after = float(numbers @ self.explored.size)
+        return f"Candidates in the model: {after:.1f} on average (before the data {before:.1f})."
+
+    @property
+    def record(self) -> dict[str, Any]:
+        """All of it as plain values."""
+        found = self.inclusion()
+        return {
+            **super().record,
+            "inclusion": {
+                str(name): {
+                    "prior": float(row["prior probability"]),
+                    "posterior": float(row["posterior probability"]),
+                }
+                for name, row in found.iterrows()
+            },
+            "best": [
+                {"candidates": self.terms_of(at), "probability": float(self.explored.shares[at])}
+                for at in range(min(10, len(self.explored.shares)))
+            ],
+            "subsets_weighed": self.explored.met,
+            "all_subsets": self.explored.whole,
+        }
+
+
+def _log_odds(chances: np.ndarray) -> np.ndarray:
+    with np.errstate(divide="ignore"):
+        return np.log(chances) - np.log1p(-np.minimum(chances, 1.0))

@@ -1,0 +1,1 @@
+"""Linear regressions on every subset of candidates: weights, enumeration, a walk."""
