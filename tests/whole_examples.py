@@ -63,6 +63,12 @@ class WholeExamples(Prints):
             self.check("dressing_trials.py", *words, arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 3)
 
+    def test_flour_yield(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("Converged: no problem found", "under two priors of g", "Predicted")
+            self.check("flour_yield.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
+
     def test_unpublished_trials(self):
         with tempfile.TemporaryDirectory() as folder:
             words = ("under publication bias as under none", "Chance that", "effect > 0.1")

@@ -15,7 +15,7 @@ class Studying(unittest.TestCase):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         for name in (
             *("yeasts", "sack_weights", "river_days", "dressing_trials"),
-            *("loft_trials", "powder_trials"),
+            *("loft_trials", "powder_trials", "flour_yield"),
         ):
             mw.demo.load(name).frame.to_csv(self.folder / f"{name}.csv", index=False)
 
@@ -77,6 +77,27 @@ class Studying(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         found = json.loads(done.stdout)["publication_bias"]
         self.assertEqual(found["direction"], "positive")
+
+    def test_candidates_are_weighed(self):
+        call = ("variable-selection", "flour_yield.csv", "--outcome", "flour", "--g", "n")
+        some = ("--candidates", "moisture", "--candidates", "cats", "--candidates", "rain")
+        bound = ("--exclusive", "cats | rain", "--prior", 0.3, "--json")
+        done = self.run_study(*call, *some, *bound)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        machine = json.loads(done.stdout)
+        made = mw.studies.variable_selection(
+            mw.demo.load("flour_yield").frame,
+            "flour",
+            ["moisture", "cats", "rain"],
+            g="n",
+            prior=0.3,
+            exclusive=[("cats", "rain")],
+        ).fit()
+        self.assertEqual(machine["inclusion"], made.record["inclusion"])
+        formula = self.run_study(*call, "--candidates", "~ moisture * cats", "--prior", "cats=0.9")
+        self.assertIn("moisture:cats", formula.stdout)
+        wrong = self.run_study(*call, "--prior", "cats=x")
+        self.assertIn("is here a probability", wrong.stderr)
 
     def test_a_stored_study_is_told_and_reported_again(self):
         pair = ("river_days.csv", "--first", "rain", "--second", "level", "--save", "river")

@@ -32,6 +32,7 @@ def made():
         "meta_analysis": mw.studies.meta_analysis(
             LOAD("dressing_trials").frame.rename(columns={"difference": "effect"}), "effect"
         ),
+        "variable_selection": mw.studies.variable_selection(days, "power", ["location", "row"]),
     }
 
 

@@ -109,18 +109,15 @@ class Weights(unittest.TestCase):
         x, y = data(3)
         one, g = x[:, 0], 20.0
 
-        def likelihood(slope, log_sd):
-            # The level is integrated out: centred readings, one degree of freedom less.
-            sd = np.exp(log_sd)
-            apart = np.sum((y - slope * one) ** 2)
-            return sd ** -(ROWS - 1) * np.exp(-0.5 * apart / sd**2)
-
-        def joint(slope, log_sd):
-            prior = stats.norm(0, np.sqrt(g) * np.exp(log_sd)).pdf(slope)
-            return likelihood(slope, log_sd) * prior
-
-        above = integrate.dblquad(joint, -5, 1, -4, 4, epsabs=0, epsrel=1e-9)[0]
-        below = integrate.quad(lambda log_sd: likelihood(0.0, log_sd), -5, 1, epsabs=0)[0]
+        # The level is integrated out: one degree of freedom less. Rows: log of the sd.
+        sd = np.exp(np.linspace(-4.5, 0.5, 801))[:, None]
+        slope = np.linspace(-4, 4, 4001)
+        apart = np.sum((y[:, None] - one[:, None] * slope) ** 2, axis=0)
+        likelihood = sd ** -(ROWS - 1) * np.exp(-0.5 * apart / sd**2)
+        joint = likelihood * stats.norm(0, np.sqrt(g) * sd).pdf(slope)
+        above = integrate.simpson(integrate.simpson(joint, x=slope), x=np.log(sd[:, 0]))
+        none = sd[:, 0] ** -(ROWS - 1) * np.exp(-0.5 * (y @ y) / sd[:, 0] ** 2)
+        below = integrate.simpson(none, x=np.log(sd[:, 0]))
         explained = np.asarray((one @ y) ** 2)
         log = float(GPrior("20", g, ROWS).means(1, explained)[0])
         self.assertAlmostEqual(log, np.log(above / below), 7)
@@ -213,7 +210,7 @@ class Walked(unittest.TestCase):
         self.assertLess(np.abs((means.mean(axis=0) - exact.included) / error).max(), 5)
         self.assertAlmostEqual(told.visits.size.sum(), 1.0)
         self.assertGreater(told.visits.covered, 0.8)
-        self.assertGreater(told.visits.kept, 0.85)
+        self.assertGreater(told.visits.kept, 0.8)
 
     def test_bound_terms_groups_and_forced_ones(self):
         x, y = data(8)

@@ -20,7 +20,10 @@ if TYPE_CHECKING:
 
 __all__ = ["study"]
 
-_NAMES = "one-group, two-groups, paired, proportions, correlation, regression or meta-analysis"
+_NAMES = (
+    "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis or "
+    "variable-selection"
+)
 _REGIONS = ("rope", "effect_rope")
 
 
@@ -119,11 +122,36 @@ def study(
             help="Whether trials stayed unpublished: positive or negative, the results hoped for."
         ),
     ] = None,
+    candidates: Annotated[
+        list[str] | None,
+        typer.Option(help="A candidate column; repeatable; or a formula '~ a + b + a:b'."),
+    ] = None,
+    always: Annotated[
+        list[str] | None, typer.Option(help="A candidate that is always in; repeatable.")
+    ] = None,
+    exclusive: Annotated[
+        list[str] | None,
+        typer.Option(help="Candidates of which at most one is in: 'A | B'; repeatable."),
+    ] = None,
+    g: Annotated[
+        str | None,
+        typer.Option(help="g-prior: n, k^2, 'max(n, k^2)', a number, hyper-g or hyper-g/n."),
+    ] = None,
+    expected_size: Annotated[
+        float | None, typer.Option(help="Expected number of candidates in the model.")
+    ] = None,
+    search: Annotated[
+        str | None, typer.Option(help="all subsets, or a walk; by default what can be done.")
+    ] = None,
+    steps: Annotated[int | None, typer.Option(help="Steps of all walks together.")] = None,
+    burn_in: Annotated[int | None, typer.Option(help="Steps before they are counted.")] = None,
+    walks: Annotated[int | None, typer.Option(help="How many walks.")] = None,
+    kept: Annotated[int | None, typer.Option(help="How many of the best subsets to keep.")] = None,
     prior: Annotated[
         list[str] | None,
         typer.Option(
             help="A prior: NAME='normal(0, 1)', of a share LABEL='...', of a meta-analysis' model "
-            "MODEL=PROBABILITY; repeatable."
+            "MODEL=PROBABILITY, of a candidate NAME=PROBABILITY; repeatable."
         ),
     ] = None,
     same: Annotated[str | None, typer.Option(help="Prior of one share for all groups.")] = None,
@@ -210,6 +238,16 @@ def study(
         "same": same,
         "overdispersion": overdispersion,
         "concentration": concentration,
+        "candidates": candidates or None,
+        "always": always or None,
+        "exclusive": exclusive or None,
+        "g": g,
+        "expected_size": expected_size,
+        "search": search,
+        "steps": steps,
+        "burn_in": burn_in,
+        "walks": walks,
+        "kept": kept,
         "missing": missing,
     }
     stated = {option: value for option, value in given.items() if value is not None}
@@ -276,6 +314,7 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
             stated[option] = _region(option, str(stated[option]))
     if "per" in stated:
         stated["per"] = _per(key, stated["per"])
+    stated |= _of_candidates(stated)
     if "formula" in known and "formula" not in stated:
         raise ArgumentError(
             f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
@@ -290,6 +329,21 @@ def _per(key: str, texts: Sequence[str]) -> Any:
     if len(texts) > 1:
         raise ArgumentError(f"--per of a {key.replace('_', ' ')} is one column, not {len(texts)}.")
     return texts[0]
+
+
+def _of_candidates(stated: Mapping[str, Any]) -> dict[str, Any]:
+    """Read options of a variable selection as the study takes them."""
+    found: dict[str, Any] = {}
+    if "g" in stated:
+        found["g"] = _number_or_text(stated["g"])
+    if "exclusive" in stated:
+        found["exclusive"] = [
+            tuple(one.strip() for one in group.split("|")) for group in stated["exclusive"]
+        ]
+    chosen = stated.get("candidates")
+    if chosen and len(chosen) == 1 and "~" in chosen[0]:
+        found["candidates"] = chosen[0]
+    return found
 
 
 def _region(option: str, text: str) -> tuple[float, float] | None:
@@ -308,12 +362,14 @@ def _region(option: str, text: str) -> tuple[float, float] | None:
 
 def _priors(key: str, texts: Sequence[str], known: Mapping[str, Any]) -> dict[str, Any]:
     """Read `NAME=prior` as the study takes it."""
+    if key == "variable_selection" and len(texts) == 1 and "=" not in texts[0]:
+        return {"prior": _number_or_text(texts[0])}
     found = _pairs("prior", texts)
     if not found:
         return {}
     if "priors" in known:
         return {"priors": found}
-    if key == "meta_analysis":
+    if key in ("meta_analysis", "variable_selection"):
         return {"prior": {name: _probability(name, text) for name, text in found.items()}}
     if "prior" in known:
         return {"prior": found["share"] if list(found) == ["share"] else found}
@@ -327,9 +383,16 @@ def _probability(name: str, text: str) -> float:
         return float(text)
     except ValueError:
         raise ArgumentError(
-            f"--prior of a meta-analysis is the probability of a model, such as random=0.25, not "
-            f"{name}={text}; priors are stated by --effect and --spread."
+            f"--prior is here a probability, such as {name}=0.25, not {name}={text}; of effect "
+            "and spread of a meta-analysis priors are stated by --effect and --spread."
         ) from None
+
+
+def _number_or_text(text: str) -> float | str:
+    try:
+        return float(text)
+    except ValueError:
+        return text
 
 
 def _pairs(option: str, texts: Sequence[str]) -> dict[str, str]:

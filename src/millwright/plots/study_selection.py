@@ -84,9 +84,11 @@ def inclusion_figure(found: SelectionFindings, size: Size | None, text: bool) ->
 
 def coefficients_figure(found: SelectionFindings, size: Size | None, text: bool) -> Figure:
     """Draw the density of each coefficient where it is in, and the chance that it is out."""
-    names = [name for name in found.coefficients().index if found.densities[name].known][
-        :_MOST_PANELS
-    ]
+    names = [
+        name
+        for name in found.coefficients(count=2 * _MOST_PANELS).index
+        if found.densities[name].known
+    ][:_MOST_PANELS]
     columns = min(4, max(len(names), 1))
     rows = max(1, -(-len(names) // columns))
     with styled():

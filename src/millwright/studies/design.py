@@ -33,7 +33,7 @@ _ALLOWED = (
     *(ast.Expression, ast.Call, ast.Name, ast.Load, ast.Constant, ast.keyword),
     *(ast.BinOp, ast.UnaryOp, ast.Add, ast.Sub, ast.Mult, ast.Div, ast.Pow, ast.USub, ast.UAdd),
 )
-_LONGEST = 2000
+LONGEST = 2000
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -59,7 +59,7 @@ class ReadFormula:
     factors: tuple[str, ...]
 
 
-def read_formula(text: Any, one_sided: bool = False) -> ReadFormula:
+def read_formula(text: Any, one_sided: bool = False, longest: int = LONGEST) -> ReadFormula:
     """Read a formula, and refuse what would run code.
 
     Raises
@@ -69,10 +69,8 @@ def read_formula(text: Any, one_sided: bool = False) -> ReadFormula:
     """
     if not isinstance(text, str) or not text.strip():
         raise ArgumentError(f"A formula is a text such as 'moisture ~ hours', not {text!r}.")
-    if len(text) > _LONGEST:
-        raise ArgumentError(
-            f"The formula has {len(text)} characters; at most {_LONGEST} are read."
-        )
+    if len(text) > longest:
+        raise ArgumentError(f"The formula has {len(text)} characters; at most {longest} are read.")
     try:
         parsed = Formula(text)
     except FormulaicError as error:

@@ -68,12 +68,12 @@ class GridDensity:
     @cached_property
     def _cumulated(self) -> tuple[np.ndarray, float]:
         values, top = self._values
-        every = np.zeros(len(values))
-        # Piece by piece, since the step changes at the edges.
-        for at in range(0, len(values) - 1, self.per_piece - 1):
-            part = slice(at, at + self.per_piece)
-            sums = cumulative_simpson(values[part], x=self.grid[part], initial=0)
-            every[part] = every[at] + sums
+        # Piece by piece, since the step changes at the edges: a row each.
+        begins = np.arange(0, len(values) - 1, self.per_piece - 1)
+        places = begins[:, None] + np.arange(self.per_piece)
+        sums = cumulative_simpson(values[places], x=self.grid[places], initial=0)
+        before = np.concatenate([[0.0], np.cumsum(sums[:, -1])])
+        every = np.append((before[:-1, None] + sums[:, :-1]).ravel(), before[-1])
         return every / every[-1], top + float(np.log(every[-1]))
 
     @property

@@ -77,17 +77,17 @@ def find_column(frame: pd.DataFrame, name: Any, what: str) -> str:
     ArgumentError
         If it was not given, or there is none of that name.
     """
+    if name is not None and str(name) in frame.columns:
+        return str(name)
     columns = list(frame.columns)
     if name is None:
         raise ArgumentError(
             f"Say which column is the {what}: {setting(what)}. Columns: {', '.join(columns)}."
         )
-    if str(name) not in columns:
-        raise ArgumentError(
-            f"There is no column `{name}` for {setting(what)}.{nearest(str(name), columns)} "
-            f"Columns: {', '.join(columns)}."
-        )
-    return str(name)
+    raise ArgumentError(
+        f"There is no column `{name}` for {setting(what)}.{nearest(str(name), columns)} "
+        f"Columns: {', '.join(columns)}."
+    )
 
 
 def numbers_in(frame: pd.DataFrame, name: Any, what: str) -> pd.Series:

@@ -16,7 +16,7 @@ from millwright.studies.reading import complete_rows, find_column, numbers_in, t
 from millwright.subsets.state import Columns
 from millwright.wording import setting
 
-__all__ = ["Candidates", "candidates_of", "term_numbers"]
+__all__ = ["Candidates", "candidates_of", "quoted", "term_numbers"]
 
 _SAME = 1e-9
 _NAMED = 8
@@ -109,9 +109,27 @@ class Candidates:
         )
 
     @cached_property
+    def _factors(self) -> dict[str, tuple[str, ...]]:
+        """Factors of each term, as the formula writes them."""
+        found = {}
+        for term in self.design.spec.term_indices:
+            found[str(term).replace("`", "")] = tuple(str(one.expr) for one in term.factors)
+        return found
+
+    @cached_property
+    def written(self) -> dict[str, str]:
+        """Each term as a formula writes it."""
+        return {
+            term: ":".join(
+                quoted(one) if one in self.frame else one for one in self._factors[term]
+            )
+            for term in self.terms
+        }
+
+    @cached_property
     def parents(self) -> dict[str, tuple[str, ...]]:
         """Terms that each interaction needs: those of some of its factors."""
-        parts = {term: frozenset(term.split(":")) for term in self.terms}
+        parts = {term: frozenset(self._factors[term]) for term in self.terms}
         return {
             term: tuple(other for other in self.terms if parts[other] < parts[term])
             for term in self.terms
@@ -149,13 +167,15 @@ def candidates_of(
             raise ArgumentError(f"`{twice}` is named twice among the candidates.")
         if not found:
             raise ArgumentError("There is no candidate: name at least one column.")
-        text = "~ " + " + ".join(map(_written, found))
-        formula = read_formula(text, one_sided=True)
+        text = "~ " + " + ".join(map(quoted, found))
+        # It is made of names that are columns, however many they are.
+        formula = read_formula(text, one_sided=True, longest=len(text))
     if name in formula.columns:
         raise ArgumentError(f"`{name}` is the outcome; leave it out of the candidates.")
-    table = pd.DataFrame({name: numbers_in(frame, name, "outcome")})
+    every = {name: numbers_in(frame, name, "outcome")}
     for column in formula.columns:
-        table[find_column(frame, column, "candidates")] = frame[column]
+        every[find_column(frame, column, "candidates")] = frame[str(column)]
+    table = pd.DataFrame(every)
     table, remarks = complete_rows(table, missing)
     if len(table) < 4:
         raise DataError(
@@ -177,7 +197,7 @@ def candidates_of(
     return _with_remarks(made)
 
 
-def _written(column: str) -> str:
+def quoted(column: str) -> str:
     """Return a column as a formula writes it."""
     return column if column.isidentifier() else f"`{column}`"
 

@@ -21,7 +21,9 @@ from millwright.evidence.bayes_factor import factor_words
 from millwright.studies.findings import Findings
 from millwright.studies.reading import table_of
 from millwright.studies.selection_checks import Trust, trusted
+from millwright.studies.selection_data import quoted
 from millwright.studies.selection_densities import CoefficientDensity, coefficient_densities
+from millwright.studies.selection_models import model_columns
 from millwright.studies.selection_table import coefficient_table
 from millwright.subsets.explore import Explored
 from millwright.wording import visible
@@ -37,6 +39,7 @@ _LIKELY = 0.5
 _MOST_NAMED = 12
 _PAIRS = 10
 _TINY = 1e-12
+_PERFECT = 1e-9
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -68,10 +71,24 @@ class SelectionFindings(Findings):
             return super().verdict
         count = int(np.prod(self.posterior.draws.shape))
         drawn = f"{count} independent draws over the subsets kept, by their weights."
-        return Verdict(self.trust.findings, (drawn,))
+        return Verdict(self._cautions(), (drawn,))
 
     def _cautions(self) -> tuple[Finding, ...]:
-        return self.trust.findings
+        return (*self._perfect(), *self.trust.findings)
+
+    def _perfect(self) -> tuple[Finding, ...]:
+        """Say where a subset leaves nothing unexplained."""
+        if 1 - self.explored.explained[0] > _PERFECT:
+            return ()
+        return (
+            Finding(
+                "caution",
+                "The most probable subset explains the outcome wholly: no noise is left, and "
+                "probabilities rest on rounding.",
+                "Look whether the outcome was computed from these candidates, and leave them out.",
+                of_data=True,
+            ),
+        )
 
     @cached_property
     def order(self) -> list[str]:
@@ -105,7 +122,7 @@ class SelectionFindings(Findings):
         if order not in ("size", "data"):
             raise ArgumentError(f"`order` is 'size' or 'data', not {order!r}.")
         prior, found = self.study.prior[0], self.explored.included
-        logs = _log_odds(found) - _log_odds(prior)
+        logs = _log_factors(found, prior)
         table = pd.DataFrame(
             {
                 "prior probability": prior,
@@ -120,13 +137,15 @@ class SelectionFindings(Findings):
             table["its error"] = self.trust.errors
         return table.loc[self.order] if order == "size" else table
 
-    def coefficients(self, order: str = "size") -> pd.DataFrame:
+    def coefficients(self, order: str = "size", count: int | None = None) -> pd.DataFrame:
         """Summarise the coefficients over all subsets.
 
         Parameters
         ----------
         order
             `size`: columns of the most probable candidates first. `data`: as they were named.
+        count
+            How many columns; by default all.
 
         Returns
         -------
@@ -137,10 +156,12 @@ class SelectionFindings(Findings):
         Raises
         ------
         ArgumentError
-            For another order.
+            For another order, or a count that is no whole number above 0.
         """
         if order not in ("size", "data"):
             raise ArgumentError(f"`order` is 'size' or 'data', not {order!r}.")
+        if count is not None:
+            check_whole("count", count, 1)
         made, found = self.study.candidates, self.explored
         unit = made.outcome_length / made.length
         mean = found.first * unit
@@ -148,8 +169,12 @@ class SelectionFindings(Findings):
         inside = np.repeat(found.included, np.diff(made.first))
         words = kind_words(self.kind, self.level)
         rows = {}
-        for at, name in enumerate(made.names):
-            density = self.densities[name]
+        names = made.names
+        if order == "size":
+            names = tuple(name for term in self.order for name in made.columns_of[term])
+        places = {name: at for at, name in enumerate(made.names)}
+        for name in names[:count]:
+            at, density = places[name], self.densities[name]
             within = mean[at] / inside[at] if inside[at] > 0 else np.nan
             spread = square[at] / inside[at] - within**2 if inside[at] > 0 else np.nan
             low, high = density.interval(self.level, self.kind) if density.known else (np.nan,) * 2
@@ -166,10 +191,7 @@ class SelectionFindings(Findings):
                 "probability above 0": above,
                 "probability below 0": inside[at] - above if density.known else 0.0,
             }
-        table = pd.DataFrame(rows).T.rename_axis("column")
-        if order == "data":
-            return table
-        return table.loc[[name for term in self.order for name in made.columns_of[term]]]
+        return pd.DataFrame(rows).T.rename_axis("column")
 
     def best_models(self, count: int = 10) -> pd.DataFrame:
         """Return the most probable subsets.
@@ -282,13 +304,11 @@ class SelectionFindings(Findings):
             For columns that are missing, or labels that the rows of the study have not.
         """
         made = self.study.candidates
-        data = self.study.data_of("average")
-        if rows is not None:
-            frame = table_of(rows)
-            columns = [name for name in data.columns if name != made.outcome]
-            values = made.new_rows(frame) * made.length + made.middle
-            data = pd.DataFrame(dict(zip(columns, values.T, strict=True)))
-        return self.posterior.predict(data)
+        if rows is None:
+            return self.posterior.predict(self.study.data_of("average"))
+        values = made.new_rows(table_of(rows)) * made.length + made.middle
+        columns = dict(zip(model_columns(made), values.T, strict=True))
+        return self.posterior.predict(pd.DataFrame(columns))
 
     def regression(self, *terms: str, **settings: Any) -> RegressionStudy:
         """Return an ordinary study of regression on some candidates.
@@ -310,10 +330,8 @@ class SelectionFindings(Findings):
         made = self.study.candidates
         chosen = list(terms) or self.terms_of(0)
         self.study.check_terms(chosen)
-        written = {term.replace("`", ""): term for term in made.design.terms}
-        outcome = made.outcome if made.outcome.isidentifier() else f"`{made.outcome}`"
-        right = " + ".join(written[one] for one in chosen) or "1"
-        return regression(f"{outcome} ~ {right}", made.frame, **settings)
+        right = " + ".join(made.written[one] for one in chosen) or "1"
+        return regression(f"{quoted(made.outcome)} ~ {right}", made.frame, **settings)
 
     def density(self, column: str) -> CoefficientDensity:
         """Return the density of a coefficient: the chance of 0, and a mixture of t beside it.
@@ -440,3 +458,9 @@ class SelectionFindings(Findings):
 def _log_odds(chances: np.ndarray) -> np.ndarray:
     with np.errstate(divide="ignore"):
         return np.log(chances) - np.log1p(-np.minimum(chances, 1.0))
+
+
+def _log_factors(after: np.ndarray, before: np.ndarray) -> np.ndarray:
+    """Return log Bayes factors of being in; not a number for what is always in."""
+    with np.errstate(invalid="ignore"):
+        return np.where(before >= 1, np.nan, _log_odds(after) - _log_odds(before))

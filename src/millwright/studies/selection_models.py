@@ -14,12 +14,18 @@ from millwright.studies.reading import named
 from millwright.studies.selection_data import Candidates
 from millwright.subsets.weights import GPrior
 
-__all__ = ["average_model", "subset_model"]
+__all__ = ["average_model", "model_columns", "subset_model"]
 
 _DEFINITIONS = (
     *("intercept", "coefficient", "noise", "candidate", "log_noise", "direction", "turned"),
     *("shrinkage", "g"),
 )
+
+
+def model_columns(made: Candidates) -> list[str]:
+    """Return what the model's data call the columns: other names than its own."""
+    taken = {*_DEFINITIONS, made.outcome}
+    return [f"{name} (candidate)" if name in taken else name for name in made.names]
 
 
 def average_model(made: Candidates) -> tuple[Model, pd.DataFrame]:
@@ -28,7 +34,7 @@ def average_model(made: Candidates) -> tuple[Model, pd.DataFrame]:
     Coefficients are 0 in draws of models that lack their candidate; the priors are those of
     single models, and so not to be seen in it.
     """
-    columns = [f"{name} of candidates" for name in made.names]
+    columns = model_columns(made)
     values = made.values * made.length + made.middle
     data = pd.DataFrame(dict(zip(columns, values.T, strict=True)))
     names = named({made.outcome: "outcome"}, _DEFINITIONS)

@@ -77,7 +77,7 @@ class SelectionStudy(Study):
         if way == "all" or (way == "auto" and count <= _ALL_UP_TO):
             return None
         steps = int(self.settings["steps"])
-        chains = int(self.settings["chains"])
+        chains = int(self.settings["walks"])
         burn = self.settings["burn_in"]
         each = max(steps // chains, 100)
         return Walks(
@@ -274,7 +274,7 @@ def variable_selection(
     search: str = "auto",
     steps: int = 200_000,
     burn_in: int | None = None,
-    chains: int = 4,
+    walks: int = 4,
     kept: int = 2000,
     missing: str = "refuse",
 ) -> SelectionStudy:
@@ -307,8 +307,8 @@ def variable_selection(
         `all` subsets, or a `walk` over them; `auto` takes all up to 20 free candidates.
     steps, burn_in
         Steps of all walks together, and steps before them; by default a fifth of `steps`.
-    chains
-        Walks from different starts.
+    walks
+        How many walks, from different starts.
     kept
         How many of the best subsets to keep.
     missing
@@ -337,7 +337,7 @@ def variable_selection(
         "search": search,
         "steps": steps,
         "burn_in": burn_in,
-        "chains": chains,
+        "walks": walks,
         "kept": kept,
     }
     return build(made, settings)
@@ -347,7 +347,7 @@ def build(made: Candidates, settings: Mapping[str, Any]) -> SelectionStudy:
     """Return the study of candidates under settings, all checked."""
     if settings["search"] not in _WAYS:
         raise ArgumentError(f"`search` is one of {', '.join(_WAYS)}, not {settings['search']!r}.")
-    for name, least in (("steps", 1000), ("chains", 2), ("kept", 10)):
+    for name, least in (("steps", 1000), ("walks", 2), ("kept", 10)):
         check_whole(name, settings[name], least)
     if settings["burn_in"] is not None:
         check_whole("burn_in", settings["burn_in"], 0)

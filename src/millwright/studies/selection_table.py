@@ -26,8 +26,10 @@ _KEY = (
 
 def coefficient_table(found: SelectionFindings) -> Table:
     """Return the most probable coefficients."""
-    frame = found.coefficients()
-    shown = frame.head(_MOST)
+    whole = len(found.study.candidates.names)
+    shown = found.coefficients(count=_MOST + 1)
+    rest = shown.iloc[_MOST:]
+    shown = shown.head(_MOST)
     words = kind_words(found.kind, found.level)
     low, high = f"if in, {words}, from", f"if in, {words}, to"
     cells: dict[str, list[str]] = {
@@ -44,13 +46,13 @@ def coefficient_table(found: SelectionFindings) -> Table:
             value = float(row[f"probability {side} 0"])
             cells[f"P({side} 0)"].append(probability_text(value, _DIGITS))
     notes = [_KEY]
-    if len(frame) > _MOST:
-        rest = float(frame["probability in"].iloc[_MOST])
+    if len(rest):
+        least = probability_text(float(rest["probability in"].iloc[0]), _DIGITS)
         notes.append(
-            f"{len(frame) - _MOST} more, each in with a probability of "
-            f"{probability_text(rest, _DIGITS)} or less: findings.coefficients()."
+            f"{whole - _MOST} more, each in with a probability of {least} or less: "
+            "findings.coefficients()."
         )
-    columns = {name: frame[name].to_numpy(float)[:_MOST] for name in frame.columns}
+    columns = {name: shown[name].to_numpy(float) for name in shown.columns}
     return Table(
         names=tuple(map(str, shown.index)), columns=columns, shown=cells, notes=tuple(notes)
     )
