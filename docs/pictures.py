@@ -31,6 +31,8 @@ SHEETS = {
         "study-effects",
         "study-forest",
         "study-funnel",
+        "study-subsets",
+        "causal-graph",
     ),
     "weighing": (
         "model-probabilities",
@@ -125,6 +127,12 @@ def studies() -> dict[str, Figure]:
     )
     groups = mw.studies.two_groups(sacks, "weight", "spout", rope=(-0.1, 0.1))
     shares = mw.studies.proportions(yeasts, "sank", "yeast", trials="loaves", rope=(-0.02, 0.02))
+    flour = mw.demo.load("flour_yield").frame.drop(columns="mill")
+    candidates = mw.studies.variable_selection(flour, "flour")
+    stones = mw.demo.load("stone_wear").frame
+    graph = mw.CausalGraph(
+        "demand -> hours, dressings; hours, dressings -> wear; flow -> speed -> heat -> wear"
+    )
     lofts_too = mw.studies.regression("moisture ~ hours * loft", lofts())
     return {
         "study-groups": mw.plots.study(groups.fit(seed=2, progress=False)),
@@ -135,6 +143,10 @@ def studies() -> dict[str, Figure]:
         "study-effects": mw.plots.study(lofts_too.fit(seed=2, progress=False), "effects"),
         "study-forest": mw.plots.study(
             mw.studies.meta_analysis(trials, "difference", rope=(-0.1, 0.1)).fit(seed=2)
+        ),
+        "study-subsets": mw.plots.study(candidates.fit(seed=2, progress=False), "models"),
+        "causal-graph": mw.plots.causal_graph(
+            graph, exposure="hours", outcome="wear", strengths=graph.strengths(stones)
         ),
         "study-funnel": mw.plots.study(
             mw.studies.meta_analysis(powder, "gain", label="report", bias="positive").fit(seed=2),

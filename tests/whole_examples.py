@@ -69,6 +69,12 @@ class WholeExamples(Prints):
             self.check("flour_yield.py", *words, arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
 
+    def test_wearing_stones(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("which is not the effect", "the data speak against it", "instrument")
+            self.check("wearing_stones.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 1)
+
     def test_unpublished_trials(self):
         with tempfile.TemporaryDirectory() as folder:
             words = ("under publication bias as under none", "Chance that", "effect > 0.1")

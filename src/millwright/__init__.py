@@ -57,6 +57,7 @@ if TYPE_CHECKING:
         Tempering as Tempering,
     )
     from millwright.studies import effect_sizes as effect_sizes
+    from millwright.studies.causal_graph import CausalGraph as CausalGraph
 
     Constructor = Callable[..., Symbol]
     autoregressive: Constructor
@@ -137,6 +138,7 @@ if TYPE_CHECKING:
 
 _PLACES = {
     "average": "millwright.comparison.averaging",
+    "CausalGraph": "millwright.studies.causal_graph",
     "bayes_factors": "millwright.comparison.bayes_factors",
     "compare": "millwright.comparison.compare",
     "compare_estimates": "millwright.comparison.estimates",

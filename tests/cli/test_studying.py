@@ -99,6 +99,25 @@ class Studying(unittest.TestCase):
         wrong = self.run_study(*call, "--prior", "cats=x")
         self.assertIn("is here a probability", wrong.stderr)
 
+    def test_causal_graphs(self):
+        (self.folder / "stones.txt").write_text(
+            "demand -> hours, dressings\nhours, dressings -> wear\nheat -> wear\n"
+        )
+        pair = ("--effect-of", "hours", "--on", "wear")
+        done = run_here("causal", "stones.txt", *pair, cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("Minimal sets to adjust for: `demand`; or `dressings`.", done.stdout)
+        mw.demo.load("stone_wear").frame.to_csv(self.folder / "wear.csv", index=False)
+        given = ("--given", "dressings", "--figure", "wear.png", "--json")
+        done = run_here("causal", "stones.txt", "wear.csv", *pair, *given, cwd=self.folder)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        machine = json.loads(done.stdout)
+        self.assertEqual(machine["adjustment_sets"], [["demand"], ["dressings"]])
+        self.assertGreater(machine["estimates"][0]["mean"], 0.5)
+        self.assertTrue((self.folder / "wear.png").is_file())
+        half = run_here("causal", "stones.txt", "--on", "wear", cwd=self.folder)
+        self.assertIn("both --effect-of and --on", half.stderr)
+
     def test_a_stored_study_is_told_and_reported_again(self):
         pair = ("river_days.csv", "--first", "rain", "--second", "level", "--save", "river")
         done = self.run_study("correlation", *pair, "--figure", "river.png")

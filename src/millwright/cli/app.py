@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from millwright import __version__
-from millwright.cli import asking, handing_on, looking, predicting, studying
+from millwright.cli import asking, causing, handing_on, looking, predicting, studying
 from millwright.cli.base import (
     Data,
     Json,
@@ -53,7 +53,7 @@ from millwright.wording import for_shell
 if TYPE_CHECKING:
     from millwright.posterior.posterior import Posterior
 
-__all__ = ["app", "asking", "handing_on", "looking", "main", "predicting", "studying"]
+__all__ = ["app", "asking", "causing", "handing_on", "looking", "main", "predicting", "studying"]
 
 
 def _version(asked: bool) -> None:
@@ -282,7 +282,18 @@ def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, qui
 
 # In the order in which they are used.
 _ORDER = (
-    *("demo", "new", "study", "check", "simulate", "fit", "resume", "extend", "convergence"),
+    *(
+        "demo",
+        "new",
+        "study",
+        "causal",
+        "check",
+        "simulate",
+        "fit",
+        "resume",
+        "extend",
+        "convergence",
+    ),
     *("summary", "plot", "ask", "sensitivity", "predict", "compare", "report", "export"),
 )
 app.registered_commands.sort(

@@ -17,6 +17,7 @@ from millwright.demo.truth import (
     RIVER_TRUTH,
     SACKS_TRUTH,
     TRIALS_TRUTH,
+    WEAR_TRUTH,
     YEASTS_TRUTH,
 )
 from millwright.errors import ArgumentError, nearest
@@ -90,6 +91,12 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "Flour (per cent of the grain) at sixty mills, with forty candidate reasons; the truth "
         "is the change for one sd more of each reason, others have none",
         FLOUR_TRUTH,
+    ),
+    "stone_wear": (
+        "Wear of 120 pairs of stones, and what may bring it about, all standardised: demand for "
+        "flour, hours a day, dressings a year, flow of the race, speed and heat of the stones; "
+        "the truth is the total effect of three of them",
+        WEAR_TRUTH,
     ),
 }
 

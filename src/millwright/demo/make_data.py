@@ -16,6 +16,7 @@ from millwright.demo.truth import (
     RIVER_TRUTH,
     SACKS_TRUTH,
     TRIALS_TRUTH,
+    WEAR_TRUTH,
     YEASTS_TRUTH,
 )
 
@@ -28,6 +29,7 @@ __all__ = [
     "powder_trials",
     "river_days",
     "sack_weights",
+    "stone_wear",
     "yeasts",
 ]
 
@@ -182,6 +184,23 @@ def flour_yield() -> pd.DataFrame:
     return frame
 
 
+def stone_wear() -> pd.DataFrame:
+    """Stones of busy mills run longer and are dressed more often, which hides what both do."""
+    generator = np.random.default_rng(1955)
+    noise = generator.standard_normal((120, 7))
+    demand = noise[:, 0]
+    hours = 0.9 * demand + 0.4 * noise[:, 1]
+    dressings = 0.9 * demand + 0.4 * noise[:, 2]
+    flow = noise[:, 3]
+    speed = 0.8 * flow + 0.6 * noise[:, 4]
+    heat = 0.7 * speed + 0.7 * noise[:, 5]
+    wear = WEAR_TRUTH["hours on wear"] * hours + WEAR_TRUTH["dressings on wear"] * dressings
+    wear = wear + WEAR_TRUTH["speed on wear"] / 0.7 * heat + 0.5 * noise[:, 6]
+    columns = {"demand": demand, "hours": hours, "dressings": dressings, "flow": flow}
+    columns |= {"speed": speed, "heat": heat, "wear": wear}
+    return pd.DataFrame(columns).round(2)
+
+
 _ALL = (
     drying_loft,
     yeasts,
@@ -192,6 +211,7 @@ _ALL = (
     powder_trials,
     loft_trials,
     flour_yield,
+    stone_wear,
 )
 
 

@@ -9,10 +9,12 @@ __all__ = [
     "RIVER_TRUTH",
     "SACKS_TRUTH",
     "TRIALS_TRUTH",
+    "WEAR_TRUTH",
     "YEASTS_TRUTH",
 ]
 
 DRYING_TRUTH = {"start": 18.4, "drying": -0.55, "noise": 0.35}
+WEAR_TRUTH = {"hours on wear": 0.9, "dressings on wear": -0.8, "speed on wear": 0.42}
 YEASTS_TRUTH = {"share[brewer]": 0.10, "share[wild]": 0.16}
 SACKS_TRUTH = {
     "location[north]": 50.2,

@@ -6,6 +6,7 @@ settings are neither read nor changed. Those of one panel draw into `axes=` wher
 
 from millwright.plots.averaging import average, model_probabilities
 from millwright.plots.calibration import calibration
+from millwright.plots.causal_graph import causal_graph
 from millwright.plots.dependence import autocorrelation, running_mean
 from millwright.plots.energy_changes import energy_changes
 from millwright.plots.evidence_path import evidence_path
@@ -33,6 +34,7 @@ __all__ = [
     "autocorrelation",
     "average",
     "calibration",
+    "causal_graph",
     "decision",
     "densities",
     "energy_changes",

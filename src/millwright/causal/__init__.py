@@ -1,0 +1,1 @@
+"""Causal graphs: what they say of effects and of independences, by d-separation."""
