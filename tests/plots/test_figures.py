@@ -106,6 +106,9 @@ class Figures(unittest.TestCase):
                 mw.bayes_factors(a=posterior, b=flat())
             ),
             "prior_sensitivity": PLOTS.prior_sensitivity(posterior.prior_sensitivity()),
+            "causal_graph": PLOTS.causal_graph(
+                mw.CausalGraph("a -> b -> c; a <-> c; d -> b", ["d"]), exposure="b", outcome="c"
+            ),
         }
         elsewhere = {
             "samplers",

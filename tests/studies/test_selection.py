@@ -244,6 +244,10 @@ class Refused(unittest.TestCase):
         gaps = FLOUR.assign(cats=[np.nan, *FLOUR["cats"][1:]])
         made = mw.studies.variable_selection(gaps, "flour", SOME, missing="drop")
         self.assertIn("`cats` in 1", str(made))
+        np.testing.assert_allclose(made.prior[0], 0.5)
+        twice = FLOUR.assign(dogs=FLOUR["cats"] * 2)
+        with self.assertRaisesRegex(DataError, "say what others there say"):
+            mw.studies.variable_selection(twice, "flour", always=["cats", "dogs"])
         wide = mw.studies.variable_selection(FLOUR.iloc[:10], "flour", steps=4000)
         self.assertIn("more than 7 columns are left out", str(wide))
         self.assertLessEqual(wide.fit(seed=1, progress=False).explored.columns.max(), 7)

@@ -226,6 +226,14 @@ class Walked(unittest.TestCase):
             by_visits = told.visits.included.mean(axis=(0, 1))
             self.assertLess(np.abs(by_visits - exact.included).max(), 0.05)
 
+    def test_columns_that_say_the_same(self):
+        x, y = data(7)
+        twice = np.column_stack([x, x[:, 0], x[:, 1]])
+        exact = found(twice, y, space(range(10)), G_PRIORS[0])
+        told = found(twice, y, space(range(10)), G_PRIORS[0], self.WALKS)
+        np.testing.assert_allclose(told.included, exact.included, atol=2e-3)
+        np.testing.assert_allclose(told.shares[:5], exact.shares[:5], rtol=0.02)
+
     def test_the_same_seed_walks_the_same_way(self):
         x, y = data(14)
         one, other = (found(x, y, space(range(15)), G_PRIORS[0], self.WALKS) for _ in range(2))

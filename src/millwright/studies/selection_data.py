@@ -38,6 +38,8 @@ class Candidates:
         Columns that the formula makes.
     terms
         Names of the terms, in the order of their columns.
+    same
+        Columns that others explain wholly.
     """
 
     frame: pd.DataFrame = field(repr=False)
@@ -45,6 +47,7 @@ class Candidates:
     formula: str
     design: Design = field(repr=False)
     terms: tuple[str, ...]
+    same: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
 
     @property
@@ -213,7 +216,7 @@ def _with_remarks(made: Candidates) -> Candidates:
         f"Said by other candidates together: {shown}{more}. Models that hold all of these are "
         "left out: their columns cannot be told apart."
     )
-    return replace(made, remarks=(*made.remarks, remark))
+    return replace(made, same=tuple(same), remarks=(*made.remarks, remark))
 
 
 def _said_by_others(made: Candidates) -> list[str]:

@@ -73,6 +73,10 @@ class SelectionFindings(Findings):
         drawn = f"{count} independent draws over the subsets kept, by their weights."
         return Verdict(self._cautions(), (drawn,))
 
+    @property
+    def _stopped(self) -> bool:
+        return any(finding.weight == "stop" for finding in self.trust.findings)
+
     def _cautions(self) -> tuple[Finding, ...]:
         return (*self._perfect(), *self.trust.findings)
 

@@ -98,7 +98,7 @@ class SelectionStudy(Study):
         walk without them.
         """
         space, made = self.space, self.candidates
-        bound = len(space.parents) or len(space.rivals) or made.remarks
+        bound = len(space.parents) or len(space.rivals) or made.same
         if not bound and self.most == len(made.names):
             sizes = size_prior(space)
             return _inclusion(space, sizes), sizes
@@ -366,8 +366,12 @@ def build(made: Candidates, settings: Mapping[str, Any]) -> SelectionStudy:
             f"{setting('search', 'walk')}."
         )
     forced = [made.terms[at] for at in range(len(made.terms)) if at not in study.space.free]
-    if sum(len(made.columns_of[one]) for one in forced) > study.most:
+    columns = [name for one in forced for name in made.columns_of[one]]
+    if len(columns) > study.most:
         raise DataError("There are more columns in `always` than the rows allow.")
+    values = made.values[:, [made.names.index(name) for name in columns]]
+    if columns and np.linalg.matrix_rank(values) < len(columns):
+        raise DataError("Columns in `always` say what others there say: leave one of them out.")
     return replace(study, choices=_choices(study))
 
 

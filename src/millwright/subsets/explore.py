@@ -12,7 +12,7 @@ from millwright.subsets.enumeration import enumerate_block
 from millwright.subsets.space import Space
 from millwright.subsets.state import Columns, empty
 from millwright.subsets.tally import find, new_best, new_met, new_sums
-from millwright.subsets.walk import RANDOM_NUMBERS, Found, Walker, block, walker
+from millwright.subsets.walk import RANDOM_NUMBERS, Found, Walker, block, fresh, walker
 from millwright.subsets.weights import Table
 
 __all__ = ["Explored", "Visits", "Walks", "enumerated", "walked"]
@@ -157,6 +157,10 @@ def walked(
     for chain in range(walks.chains):
         generator = generator_of(seed, Stream.SUBSETS, chain + 1)
         one = walker(columns, space, _start(columns, space, chain, generator), names)
+        if not fresh(columns, space, one.state, one.included):
+            # Its columns say the same: it begins at the forced terms, as the first walk does.
+            one = walker(columns, space, _forced(space), names)
+            fresh(columns, space, one.state, one.included)
         nothing = np.zeros(0, dtype=np.int64)
         _go(columns, space, table, one, names, generator, walks.burn_in, found, nothing, nothing)
         ends = np.linspace(0, walks.steps, _BATCHES + 1).astype(int)

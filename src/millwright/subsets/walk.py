@@ -162,7 +162,9 @@ def block(
     binding = len(space.parents) > 0 or len(space.rivals) > 0
     entered = np.zeros(len(included), dtype=np.int64)
     accepted = known = 0
-    fresh(columns, space, state, included)
+    # Where rounding would make it fail, the subset as it was updated stays.
+    if fresh(columns, space, spare, included):
+        copy(spare, state)
     if walker.slot[0] < 0:
         _arrive(space, table, walker, found, early)
     for step in range(len(randoms)):
