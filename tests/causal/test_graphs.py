@@ -5,6 +5,7 @@ import random
 import unittest
 
 import networkx as nx
+import numpy as np
 
 from millwright.causal.adjustment import (
     adjustment_sets,
@@ -130,6 +131,71 @@ class Criteria(unittest.TestCase):
         self.assertEqual(len(adjustment_sets(graph, "x", "y")), 2**10)
         some = minimal_separators(graph.network, "a0", "y", graph.observed, most=5)
         self.assertEqual(len(some), 5)
+
+
+def linear(graph, generator):
+    """Return random coefficients of the arrows, and the covariance of all nodes."""
+    size = len(graph.nodes)
+    at = {node: place for place, node in enumerate(graph.nodes)}
+    arrows = np.zeros((size, size))
+    for cause, effect in graph.arrows:
+        arrows[at[cause], at[effect]] = generator.uniform(0.3, 1.5) * generator.choice([-1, 1])
+    total = np.linalg.inv(np.eye(size) - arrows)
+    noise = np.diag(generator.uniform(0.5, 2.0, size))
+    return at, arrows, total, total.T @ noise @ total
+
+
+def slope(covariance, outcome, predictors):
+    """Return the coefficient of the first predictor in the regression of exact moments."""
+    inside = covariance[np.ix_(predictors, predictors)]
+    return np.linalg.solve(inside, covariance[predictors, outcome])[0]
+
+
+class Linear(unittest.TestCase):
+    """Exact moments of linear graphs: every set gives the true effect, without sampling."""
+
+    def graphs(self, count):
+        generator, numbers = random.Random(6), np.random.default_rng(6)
+        for _ in range(count):
+            names = list("abcdef")
+            generator.shuffle(names)
+            pairs = itertools.combinations(names, 2)
+            arrows = [pair for pair in pairs if generator.random() < 0.45]
+            hidden = [name for name in names if generator.random() < 0.2]
+            if arrows and len(hidden) < 4:
+                graph = graph_of(names, arrows, hidden)
+                yield graph, linear(graph, numbers)
+
+    def test_adjusted_coefficients_are_the_effects(self):
+        checked = 0
+        for graph, (at, arrows, total, covariance) in self.graphs(60):
+            for one, other in itertools.permutations(graph.observed, 2):
+                truth = {"total": total[at[one], at[other]], "direct": arrows[at[one], at[other]]}
+                for effect, value in truth.items():
+                    for given in adjustment_sets(graph, one, other, effect):
+                        predictors = [at[one], *(at[node] for node in given)]
+                        told = slope(covariance, at[other], predictors)
+                        self.assertAlmostEqual(told, value, 7)
+                        checked += 1
+        self.assertGreater(checked, 1000)
+
+    def test_instruments_give_the_total_effect(self):
+        checked = 0
+        for graph, (at, _, total, covariance) in self.graphs(200):
+            for one, other in itertools.permutations(graph.observed, 2):
+                for found in instruments(graph, one, other):
+                    predictors = [at[found.name], *(at[node] for node in found.given)]
+                    ratio = slope(covariance, at[other], predictors)
+                    ratio /= slope(covariance, at[one], predictors)
+                    self.assertAlmostEqual(ratio, total[at[one], at[other]], 6)
+                    checked += 1
+        self.assertGreater(checked, 100)
+
+    def test_implied_independences_have_no_partial_correlation(self):
+        for graph, (at, *_, covariance) in self.graphs(60):
+            for found in independences(graph):
+                predictors = [at[found.second], *(at[node] for node in found.given)]
+                self.assertAlmostEqual(slope(covariance, at[found.first], predictors), 0.0, 8)
 
 
 class Reading(unittest.TestCase):
