@@ -37,6 +37,13 @@ class Estimates(unittest.TestCase):
             self.assertIn(words, told)
         self.assertEqual(len(hours().table()), 3)
 
+    def test_standardised_effects_are_the_strengths(self):
+        found = GRAPH.estimate(WEAR * 5, effect_of="flow", on="speed", standardise=True, seed=1)
+        values = found.findings["nothing"].numbers["flow"]
+        strength = GRAPH.strengths(WEAR)["flow", "speed"]
+        self.assertLess(abs(values.mean() - strength), 0.1 * values.std() + 0.01)
+        self.assertIn("for 1 sd more of it", str(found))
+
     def test_what_is_not_identified_or_not_there(self):
         hidden = mw.CausalGraph("heat -> wear; grain -> heat; grain -> wear", ["grain"])
         with self.assertRaisesRegex(ArgumentError, "not identified by adjustment"):

@@ -13,7 +13,7 @@ from millwright.causal.graph import Graph
 from millwright.display import Shown
 from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError
-from millwright.studies.causal_data import columns_of
+from millwright.studies.causal_data import columns_of, standardised
 from millwright.studies.regression_findings import RegressionFindings
 from millwright.studies.regression_study import regression
 from millwright.studies.selection_data import quoted
@@ -22,6 +22,7 @@ from millwright.studies.sentences import bulleted, size_words
 __all__ = ["EffectEstimates", "estimated"]
 
 _MOST = 4
+_SCALED = ("normal", "student_t")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -36,6 +37,8 @@ class EffectEstimates(Shown):
         The regression of each set, by its names.
     alone
         The regression without adjustment, for contrast; None where nothing is to be adjusted for.
+    standardise
+        Whether columns of numbers are in units of their sd.
     not_shown
         How many minimal sets more there are.
     """
@@ -45,6 +48,7 @@ class EffectEstimates(Shown):
     effect: str
     findings: Mapping[str, RegressionFindings] = field(repr=False)
     alone: RegressionFindings | None = field(repr=False)
+    standardise: bool
     not_shown: int
 
     def table(self) -> pd.DataFrame:
@@ -74,7 +78,7 @@ class EffectEstimates(Shown):
         )
         head = (
             f"{self.effect.capitalize()} effect of `{self.exposure}` on `{self.outcome}`, for 1 "
-            "more of it"
+            + ("sd more of it" if self.standardise else "more of it")
         )
         return f"{head}\n{bulleted(lines)}"
 
@@ -111,6 +115,7 @@ def estimated(
     pair: tuple[str, str],
     effect: str,
     given: Iterable[str] | None,
+    standardise: bool,
     seed: int,
     settings: Mapping[str, Any],
 ) -> EffectEstimates:
@@ -136,6 +141,13 @@ def estimated(
     # All fits have the same rows, so that they differ by what is adjusted for alone.
     needed = {exposure, outcome}.union(*shown)
     frame = columns_of(data, [node for node in graph.observed if node in needed])
+    if standardise:
+        # Counts and yes or no outcomes have a scale of their own.
+        own = settings.get("family", "normal") not in _SCALED
+        scores = {
+            name: standardised(frame[name]) for name in frame.columns if not own or name != outcome
+        }
+        frame = frame.assign(**{name: one for name, one in scores.items() if one is not None})
 
     def fitted(some: Iterable[str]) -> RegressionFindings:
         terms = [exposure, *(node for node in graph.nodes if node in set(some))]
@@ -151,6 +163,7 @@ def estimated(
         effect=effect,
         findings=findings,
         alone=None if frozenset() in sets else fitted(()),
+        standardise=standardise,
         not_shown=len(sets) - len(shown),
     )
 

@@ -246,6 +246,7 @@ class CausalGraph(Shown):
         on: str,
         effect: str = "total",
         given: Iterable[str] | None = None,
+        standardise: bool = False,
         seed: int = 0,
         **settings: Any,
     ) -> EffectEstimates:
@@ -261,6 +262,9 @@ class CausalGraph(Shown):
             `total` or `direct`.
         given
             One set to adjust for; by default every minimal one, at most four.
+        standardise
+            Whether columns of numbers are put in units of their sd around their mean; the outcome
+            only with the families normal and student_t.
         seed
             Any whole number from 0.
         settings
@@ -277,7 +281,7 @@ class CausalGraph(Shown):
         """
         check_effect(effect)
         pair = self._graph.check_pair(effect_of, on)
-        return estimated(self._graph, data, pair, effect, given, seed, settings)
+        return estimated(self._graph, data, pair, effect, given, standardise, seed, settings)
 
     def test(
         self, data: Any, *, rope: tuple[float, float] = (-0.1, 0.1), level: float = 0.95

@@ -90,6 +90,13 @@ class SelectionStudy(Study):
         table = self.g.table(self.most, self._highest)
         return self._weighed(table, columns, seed, told)
 
+    @property
+    def bound(self) -> bool:
+        """Whether some subsets are left out, so that prior probabilities have no closed form."""
+        space, made = self.space, self.candidates
+        tied = len(space.parents) > 0 or len(space.rivals) > 0 or len(made.same) > 0
+        return tied or self.most < len(made.names)
+
     @cached_property
     def prior(self) -> tuple[np.ndarray, np.ndarray]:
         """Prior probability of each term and of each number of terms.
@@ -98,8 +105,7 @@ class SelectionStudy(Study):
         walk without them.
         """
         space, made = self.space, self.candidates
-        bound = len(space.parents) or len(space.rivals) or made.same
-        if not bound and self.most == len(made.names):
+        if not self.bound:
             sizes = size_prior(space)
             return _inclusion(space, sizes), sizes
         nothing = Table(made.rows, 0.0, np.zeros((4, self.most + 1, 4, 1)), 1e9)
@@ -401,6 +407,11 @@ def _choices(study: SelectionStudy) -> tuple[str, ...]:
             f"{walks.chains} walks over subsets from different starts, {walks.steps:,} steps each "
             f"after {walks.burn_in:,}; subsets are weighed exactly where they are met."
         )
+        if study.bound:
+            lines.append(
+                "Some subsets are left out: prior probabilities of candidates and sizes are "
+                "shares of the steps of walks without the data."
+            )
     return tuple(lines)
 
 
