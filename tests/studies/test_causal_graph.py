@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 import millwright as mw
-from millwright.errors import ArgumentError, StorageError
+from millwright.errors import ArgumentError, DataError, StorageError
 
 WEAR = mw.demo.load("stone_wear").frame
 TEXT = (
@@ -91,6 +91,26 @@ class Tested(unittest.TestCase):
         self.assertAlmostEqual(found["flow", "speed"], WEAR["flow"].corr(WEAR["speed"]), 9)
         confounded = mw.CausalGraph("flow -> speed; flow <-> speed; speed -> heat")
         self.assertEqual(set(confounded.strengths(WEAR)), {("speed", "heat")})
+
+    def test_gaps_are_counted_and_infinite_numbers_refused(self):
+        gaps = WEAR.assign(hours=[np.nan, *WEAR["hours"][1:]])
+        self.assertIn("1 of 120 rows left out", str(GRAPH.test(gaps)))
+        found = GRAPH.estimate(gaps, effect_of="flow", on="speed", seed=1)
+        self.assertEqual(found.remark, "")
+        self.assertTrue(found.good)
+        for words, table in (
+            ("infinite", WEAR.assign(hours=[np.inf, *WEAR["hours"][1:]])),
+            ("Every row lacks", WEAR.assign(hours=np.nan)),
+        ):
+            with self.assertRaisesRegex(DataError, words):
+                GRAPH.test(table)
+
+    def test_effects_are_seen_where_there_are_many_paths(self):
+        names = [f"v{k}" for k in range(9)]
+        arrows = "; ".join(f"{a} -> {b}" for k, a in enumerate(names) for b in names[k + 1 :])
+        told = mw.CausalGraph(f"{arrows}; u -> v0; u -> v8").explain("v0", "v8", given=["v3"])
+        self.assertNotIn("there is no effect", told)
+        self.assertIn("Only 500", told)
 
     def test_labels_and_columns_that_say_the_same(self):
         table = WEAR.assign(flow=np.where(WEAR["flow"] > 0, "high", "low"))

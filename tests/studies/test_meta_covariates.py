@@ -128,7 +128,12 @@ class Exact(unittest.TestCase):
 class Told(unittest.TestCase):
     def test_answer_figures_page_and_store(self):
         told = " ".join(found().answer)
-        for words in ("10 trials", "For 1 more of `heat`", "none of it as under one with it"):
+        for words in (
+            "With `grain[T.wheat]` in place of `rye`",
+            "10 trials",
+            "For 1 more of `heat`",
+            "none of it as under one with it",
+        ):
             self.assertIn(words, f"{found().question} {told}")
         self.assertIn("reference rye", str(found().study))
         figure = mw.plots.study(found(), "covariates")

@@ -61,11 +61,12 @@ def causal(
             "adjustment_sets": made.adjustment_sets(effect_of, on, effect),
             "never_adjust_for": made.forbidden(effect_of, on, effect),
         }
+    good = True
     if data is not None:
-        _ask_data(made, data, (effect_of, on), effect, given, seed, parts, record)
+        good = _ask_data(made, data, (effect_of, on), effect, given, seed, parts, record)
     if figure is not None:
         _draw(made, data, (effect_of, on), given, figure)
-    answer("\n\n".join(parts), record, as_json)
+    answer("\n\n".join(parts), record, as_json, good)
 
 
 def _record(made: CausalGraph) -> dict[str, Any]:
@@ -89,7 +90,8 @@ def _ask_data(
     seed: int,
     parts: list[str],
     record: dict[str, Any],
-) -> None:
+) -> bool:
+    """Add what data say; return whether it can be used."""
     from millwright.cli.data_files import read_data
 
     table = read_data(data)
@@ -103,6 +105,8 @@ def _ask_data(
         )
         parts.append(str(found))
         record["estimates"] = found.table().reset_index().to_dict("records")
+        return found.good
+    return True
 
 
 def _draw(

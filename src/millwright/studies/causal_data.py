@@ -8,20 +8,21 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from millwright.causal.graph import Graph
 from millwright.errors import ArgumentError, nearest
-from millwright.studies.reading import table_of
+from millwright.studies.reading import complete_rows, numbers_in, table_of
 
 __all__ = ["columns_of", "regressed", "standardised"]
 
 
-def columns_of(data: Any, names: Iterable[str]) -> pd.DataFrame:
-    """Return the complete rows of some columns.
+def columns_of(data: Any, names: Iterable[str]) -> tuple[pd.DataFrame, str]:
+    """Return the complete rows of some columns, and a sentence that counts those left out.
 
     Raises
     ------
     ArgumentError
         For a node that the data lack.
+    DataError
+        If no row is complete, or a number is not finite.
     """
     frame = table_of(data)
     wanted = list(names)
@@ -32,12 +33,11 @@ def columns_of(data: Any, names: Iterable[str]) -> pd.DataFrame:
                 f"{nearest(name, frame.columns)} If it is not observed, say so: "
                 f"unobserved=[{name!r}]."
             )
-    return frame[wanted].dropna().reset_index(drop=True)
-
-
-def observed_in(graph: Graph, data: Any) -> pd.DataFrame:
-    """Return the observed nodes of a graph that are there, with all their rows."""
-    return columns_of(data, graph.observed)
+    table, remarks = complete_rows(frame[wanted], "drop")
+    for name in wanted:
+        if pd.api.types.is_numeric_dtype(table[name]):
+            numbers_in(table, name, "given")
+    return table.reset_index(drop=True), " ".join(remarks)
 
 
 def standardised(column: pd.Series) -> np.ndarray | None:

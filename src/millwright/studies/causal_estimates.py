@@ -41,6 +41,8 @@ class EffectEstimates(Shown):
         Whether columns of numbers are in units of their sd.
     not_shown
         How many minimal sets more there are.
+    remark
+        How many rows were left out for missing values; empty for none.
     """
 
     exposure: str
@@ -50,6 +52,13 @@ class EffectEstimates(Shown):
     alone: RegressionFindings | None = field(repr=False)
     standardise: bool
     not_shown: int
+    remark: str
+
+    @property
+    def good(self) -> bool:
+        """Whether every regression can be used."""
+        every = [*self.findings.values(), *([self.alone] if self.alone is not None else [])]
+        return all(found.verdict.good for found in every)
 
     def table(self) -> pd.DataFrame:
         """Return one row a set and coefficient of the exposure; the last without adjustment."""
@@ -70,6 +79,8 @@ class EffectEstimates(Shown):
         if self.alone is not None:
             words = "Without adjustment, which is not the effect"
             lines += [f"{words}: {one}." for one in _told(self.alone, self.exposure)]
+        if self.remark:
+            lines.append(self.remark)
         if self.not_shown:
             lines.append(f"{self.not_shown} minimal sets more: name one by `given`.")
         lines.append(
@@ -140,7 +151,7 @@ def estimated(
     shown = sets[:_MOST]
     # All fits have the same rows, so that they differ by what is adjusted for alone.
     needed = {exposure, outcome}.union(*shown)
-    frame = columns_of(data, [node for node in graph.observed if node in needed])
+    frame, remark = columns_of(data, [node for node in graph.observed if node in needed])
     if standardise:
         # Counts and yes or no outcomes have a scale of their own.
         own = settings.get("family", "normal") not in _SCALED
@@ -164,6 +175,7 @@ def estimated(
         findings=findings,
         alone=None if frozenset() in sets else fitted(()),
         standardise=standardise,
+        remark=remark,
         not_shown=len(sets) - len(shown),
     )
 

@@ -11,6 +11,7 @@ import pandas as pd
 from millwright.causal.adjustment import (
     Instrument,
     adjustment_sets,
+    causal_nodes,
     check_effect,
     fault_of,
     forbidden,
@@ -18,7 +19,7 @@ from millwright.causal.adjustment import (
 )
 from millwright.causal.graph import Graph, read_graph
 from millwright.causal.independences import Independence, independences
-from millwright.causal.paths import Path, paths_between
+from millwright.causal.paths import MOST as MOST_PATHS, Path, paths_between
 from millwright.causal.separators import MOST
 from millwright.display import Shown
 from millwright.errors import StorageError
@@ -145,7 +146,7 @@ class CausalGraph(Shown):
         return independences(self._graph)
 
     def paths(self, exposure: str, outcome: str, given: Iterable[str] = ()) -> pd.DataFrame:
-        """Return the paths between two nodes.
+        """Return the paths between two nodes, at most 500.
 
         Parameters
         ----------
@@ -203,7 +204,7 @@ class CausalGraph(Shown):
         """
         sets = self.adjustment_sets(exposure, outcome, effect)
         lines = [f"{effect.capitalize()} effect of `{exposure}` on `{outcome}`."]
-        if not any(path.kind == "causal" for path in self._paths(exposure, outcome, ())):
+        if not causal_nodes(self._graph, exposure, outcome):
             lines.append(f"No arrows lead from `{exposure}` to `{outcome}`: there is no effect.")
         if not sets:
             lines.append(
@@ -231,8 +232,11 @@ class CausalGraph(Shown):
         lines = [f"Adjusting for {told} does not identify it: {fault}."] if fault else []
         if not fault:
             lines.append(f"Adjusting for {told} identifies it.")
+        every = self._paths(exposure, outcome, chosen)
+        if len(every) >= MOST_PATHS:
+            lines.append(f"Only {MOST_PATHS} of its paths were looked through for those open.")
         before = {path.words for path in self._paths(exposure, outcome, ()) if path.open}
-        for path in self._paths(exposure, outcome, chosen):
+        for path in every:
             if path.open and path.kind != "causal":
                 opened = path.words not in before
                 lines.append(f"{'Opened' if opened else 'Still open'}: {path.words}.")

@@ -38,6 +38,8 @@ class GraphTest(Shown):
         Region of practical equivalence of standardised coefficients; level of the intervals.
     not_asked
         Independences that a linear regression cannot ask, each with the reason.
+    remark
+        How many rows were left out for missing values; empty for none.
     """
 
     frame: pd.DataFrame = field(repr=False)
@@ -45,6 +47,7 @@ class GraphTest(Shown):
     rope: tuple[float, float]
     level: float
     not_asked: tuple[str, ...]
+    remark: str
 
     def table(self) -> pd.DataFrame:
         """Return one row an independence.
@@ -91,7 +94,8 @@ class GraphTest(Shown):
             f"{high:g}. Against: it lies outside. With {len(frame)} asked, about "
             f"{(1 - self.level) * len(frame):.1f} intervals miss the truth by chance."
         )
-        return "\n".join([head, "", text_table(names, columns), key, *self.not_asked])
+        notes = [key, *self.not_asked, *([self.remark] if self.remark else [])]
+        return "\n".join([head, "", text_table(names, columns), *notes])
 
 
 def graph_test(
@@ -106,7 +110,7 @@ def graph_test(
         raise ArgumentError("The graph implies no independence: no data can speak against it.")
     low, high = region_ends(rope)
     check_level(level)
-    frame = columns_of(data, graph.observed)
+    frame, remark = columns_of(data, graph.observed)
     scores = {name: standardised(frame[name]) for name in frame.columns}
     rows, left = [], []
     for one in asked:
@@ -141,12 +145,13 @@ def graph_test(
         rope=(low, high),
         level=level,
         not_asked=tuple(left),
+        remark=remark,
     )
 
 
 def arrow_strengths(graph: Graph, data: Any) -> dict[tuple[str, str], float]:
     """Return standardised coefficients of arrows; see `CausalGraph.strengths`."""
-    frame = columns_of(data, graph.observed)
+    frame = columns_of(data, graph.observed)[0]
     scores = {name: standardised(frame[name]) for name in frame.columns}
     found: dict[tuple[str, str], float] = {}
     for node in graph.observed:

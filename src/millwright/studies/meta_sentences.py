@@ -81,11 +81,20 @@ def _covariates(found: MetaFindings) -> list[str]:
         up = float(row["probability above 0"])
         way = "upwards" if up >= 0.5 else "downwards"
         lines.append(
-            f"For 1 more of `{visible(str(name))}` the effect changes by "
+            f"{_step(found, str(name))} the effect changes by "
             f"{found.size(f'slope of {name}')}; {way} with probability "
             f"{chance_text(max(up, 1 - up), values.size)}. {_term(row)}"
         )
     return lines
+
+
+def _step(found: MetaFindings, name: str) -> str:
+    """Say what changes: a number by 1, or a label in place of the reference."""
+    design = found.study.table.design
+    for column, labels in (design.levels if design is not None else {}).items():
+        if name.startswith((f"{column}[", f"C({column})[")):
+            return f"With `{visible(name)}` in place of `{visible(labels[0])}`"
+    return f"For 1 more of `{visible(name)}`"
 
 
 def _term(row: pd.Series) -> str:

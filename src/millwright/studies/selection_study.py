@@ -161,6 +161,10 @@ class SelectionStudy(Study):
 
     def data_of(self, name: str) -> pd.DataFrame:
         """Return the columns that a model uses."""
+        return self._average_data
+
+    @cached_property
+    def _average_data(self) -> pd.DataFrame:
         return average_model(self.candidates)[1]
 
     def write(self, folder: str | Path, replace: bool = False) -> Path:
@@ -208,7 +212,7 @@ class SelectionStudy(Study):
     def _fit_one(self, name: str, how: Fitting) -> Posterior:
         seed = int(how.settings.get("seed", 0))
         explored = self.explored(seed, _listened(how.progress))
-        self._remember(seed, explored)
+        self._known[seed] = explored
         settings = {"draws": _DRAWS, **how.settings}
         meant = {k: settings[k] for k in ("seed", "chains", "draws") if settings.get(k)}
         binding = self.models[name].bind(self.data_of(name))
@@ -226,13 +230,10 @@ class SelectionStudy(Study):
     def _known(self) -> dict[int, Explored]:
         return {}
 
-    def _remember(self, seed: int, explored: Explored) -> None:
-        self._known[seed] = explored
-
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         seed = int(settings.get("seed", 0))
         if seed not in self._known:
-            self._remember(seed, self.explored(seed))
+            self._known[seed] = self.explored(seed)
         return SelectionFindings(
             study=self,
             posteriors=posteriors,
