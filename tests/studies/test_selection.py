@@ -3,6 +3,7 @@
 import functools
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -11,6 +12,7 @@ from scipy import integrate
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError, ModelError
+from millwright.studies.selection_checks import trusted
 
 FLOUR = mw.demo.load("flour_yield").frame.drop(columns="mill")
 SOME = ["moisture", "stone_age", "dressing_gap", "wheel_speed", "cats", "rain"]
@@ -130,6 +132,22 @@ class Searched(unittest.TestCase):
         self.assertIn("alk longer, steps=", str(verdict))
         few = mw.studies.variable_selection(FLOUR, "flour", steps=20_000, kept=10)
         self.assertIn("kept=100", str(few.fit(seed=1, progress=False).verdict))
+
+    def test_walks_that_disagree_are_cautioned(self):
+        explored, terms = walked().explored, FLOUR.columns[1:]
+        visits = explored.visits
+        calm = trusted(explored, terms, walked().study.walks)
+        self.assertEqual(calm.findings, ())
+        sizes, shares = visits.mean_size.copy(), visits.included.copy()
+        sizes[0] += 2
+        shares[0, :, 5] = 0.9
+        for words, change in (
+            ("number of candidates", {"mean_size": sizes}),
+            (f"`{terms[5]}` was in", {"included": shares}),
+        ):
+            stray = replace(explored, visits=replace(visits, **change))
+            told = trusted(stray, terms, walked().study.walks).findings
+            self.assertTrue(any(words in one.problem for one in told), words)
 
     def test_progress_is_told(self):
         stages = []

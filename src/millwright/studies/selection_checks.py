@@ -15,6 +15,7 @@ __all__ = ["Trust", "trusted"]
 
 _APART = 4.0
 _FAR = 0.02
+_FAR_IN_SIZE = 0.1
 _COVERED = 0.5
 _MET = 0.7
 _KEPT = 0.95
@@ -51,7 +52,8 @@ def trusted(found: Explored, terms: Sequence[str], walks: Walks | None) -> Trust
     errors = np.maximum(*_sides(shares))
     findings = (*_walk_findings(found, visits, terms, walks, by_visits, errors), *kept)
     sentences = (
-        f"{walks.chains} walks met {found.met:,} subsets; of the steps in second halves "
+        f"{walks.chains} walks met {found.met:,} subsets and moved in "
+        f"{100 * visits.accepted:.0f} % of their steps; of the steps in second halves "
         f"{100 * visits.covered:.0f} % were at subsets met in first halves, and "
         f"{100 * visits.kept:.0f} % of all at the {len(found.shares):,} kept. Largest Monte Carlo "
         f"error of an inclusion probability by visits: {errors.max():.3f}.",
@@ -101,6 +103,18 @@ def _walk_findings(
                 "caution",
                 f"The walks disagree: `{terms[at]}` was in {means.min():.2f} of the steps of one "
                 f"and in {means.max():.2f} of another.",
+                f"Walk longer, {setting('steps', more)}.",
+            )
+        )
+    sizes = visits.mean_size
+    apart, expected = (float(one[0]) for one in _sides(sizes[..., None]))
+    if apart > _FAR_IN_SIZE and apart > _APART * expected:
+        means = sizes.mean(axis=1)
+        findings.append(
+            Finding(
+                "caution",
+                f"The walks disagree on the number of candidates: {means.min():.1f} on average in "
+                f"one and {means.max():.1f} in another.",
                 f"Walk longer, {setting('steps', more)}.",
             )
         )
