@@ -31,6 +31,13 @@ for name in names:
     both = [one.inclusion()["posterior probability"][name] for one in (findings, other)]
     print(f"  {name:14s} {both[0]:.3f}  {both[1]:.3f}")
 
+print("\nAnother method, slopes that are pulled to 0, and who has fine flour:")
+fine = mills.drop(columns="flour").assign(
+    fine=(mills["flour"] > 72).map({True: "yes", False: "no"})
+)
+yes_no = mw.studies.variable_selection(fine, "fine", family="bernoulli", expected_size=5)
+print(yes_no.fit(seed=3).inclusion().head(5).round(3).to_string())
+
 told = findings.predict(mills.drop(columns="flour").head(3)).table()
 print("\nPredicted for the first three mills:")
 print(told.round(2).to_string())

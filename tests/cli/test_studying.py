@@ -99,24 +99,54 @@ class Studying(unittest.TestCase):
         wrong = self.run_study(*call, "--prior", "cats=x")
         self.assertIn("is here a probability", wrong.stderr)
 
+    def test_candidates_of_counts(self):
+        mills = mw.demo.load("flour_yield").frame[["cats", "moisture", "rain", "stone_age"]]
+        mills.abs().round().astype(int).to_csv(self.folder / "cats.csv", index=False)
+        call = ("variable-selection", "cats.csv", "--outcome", "cats", "--family", "poisson")
+        own = ("--prior", "global_scale=half_cauchy(0.3)", "--region", 0.2, "--always", "rain")
+        done = self.run_study(*call, *own, "--plan")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        for words in ("half_cauchy(scale=0.3)", "beyond 0.2 on either side", "@ candidate_slope"):
+            self.assertIn(words, done.stdout)
+        for options, words in (
+            (("--prior", "uniform"), "--family goes with"),
+            (("--g", "n"), "--g is of linear regressions"),
+            (("--prior", "uniform", "--prior", "horseshoe"), "one --prior of subsets"),
+        ):
+            refused = self.run_study(*call, *options)
+            self.assertEqual((refused.returncode, refused.stdout), (2, ""))
+            self.assertIn(words, refused.stderr)
+
     def test_causal_graphs(self):
         (self.folder / "stones.txt").write_text(
             "demand -> hours, dressings\nhours, dressings -> wear\nheat -> wear\n"
         )
         pair = ("--effect-of", "hours", "--on", "wear")
-        done = run_here("causal", "stones.txt", *pair, cwd=self.folder)
+        graph = ("--graph", "stones.txt")
+        done = self.run_study("causal", *graph, *pair)
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("Minimal sets to adjust for: `demand`; or `dressings`.", done.stdout)
         mw.demo.load("stone_wear").frame.to_csv(self.folder / "wear.csv", index=False)
-        given = ("--given", "dressings", "--figure", "wear.png", "--json")
-        done = run_here("causal", "stones.txt", "wear.csv", *pair, *given, cwd=self.folder)
+        given = ("--given", "dressings", "--figure", "wear.png", "--report", "wear.html", "--json")
+        done = self.run_study("causal", "wear.csv", *graph, *pair, *given)
         self.assertEqual(done.returncode, 0, done.stderr)
         machine = json.loads(done.stdout)
         self.assertEqual(machine["adjustment_sets"], [["demand"], ["dressings"]])
         self.assertGreater(machine["estimates"][0]["mean"], 0.5)
         self.assertTrue((self.folder / "wear.png").is_file())
-        half = run_here("causal", "stones.txt", "--on", "wear", cwd=self.folder)
-        self.assertIn("both --effect-of and --on", half.stderr)
+        page = (self.folder / "wear.html").read_text("utf-8")
+        self.assertIn("An effect by what was adjusted for", page)
+        self.assertIn("The causal graph against the data", page)
+        for options, words in (
+            (("--on", "wear"), "both --effect-of and --on"),
+            (("--direct",), "--direct goes with"),
+            ((*pair, "--draws", "100"), "takes none of --chains, --draws"),
+            (("--label", "mill"), "takes no --label"),
+        ):
+            with self.subTest(options=options):
+                done = self.run_study("causal", *graph, *options)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertIn(words, done.stderr)
 
     def test_a_stored_study_is_told_and_reported_again(self):
         pair = ("river_days.csv", "--first", "rain", "--second", "level", "--save", "river")

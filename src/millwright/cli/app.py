@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from millwright import __version__
-from millwright.cli import asking, causing, handing_on, looking, predicting, studying
+from millwright.cli import asking, handing_on, looking, predicting, studying
 from millwright.cli.base import (
     Data,
     Json,
@@ -53,7 +53,7 @@ from millwright.wording import for_shell
 if TYPE_CHECKING:
     from millwright.posterior.posterior import Posterior
 
-__all__ = ["app", "asking", "causing", "handing_on", "looking", "main", "predicting", "studying"]
+__all__ = ["app", "asking", "handing_on", "looking", "main", "predicting", "studying"]
 
 
 def _version(asked: bool) -> None:
@@ -286,7 +286,6 @@ _ORDER = (
         "demo",
         "new",
         "study",
-        "causal",
         "check",
         "simulate",
         "fit",

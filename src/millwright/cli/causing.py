@@ -1,128 +1,174 @@
-"""The command for causal graphs."""
+"""What the command for studies does with a causal graph."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
 import typer
 
-from millwright.cli.base import Json, Replace, answer, app
+from millwright.cli.base import answer
 from millwright.errors import ArgumentError
 
 if TYPE_CHECKING:
+    from millwright.studies.causal_estimates import EffectEstimates
+    from millwright.studies.causal_graph import CausalGraph
+    from millwright.studies.causal_test import GraphTest
+
+__all__ = ["Asked", "asked_of_graph", "causal"]
+
+_OWN = ("graph", "effect_of", "on", "direct", "given", "rope")
+_OF_REGRESSIONS = ("family", "link", "trials", "exposure")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Asked:
+    """What is asked of a causal graph.
+
+    Attributes
+    ----------
+    pair
+        Exposure and outcome; None where no effect is asked for.
+    given
+        What to adjust for; None for what the graph says.
+    region
+        Around 0, of standardised coefficients in the test; None for the usual one.
+    settings
+        Of the regressions.
+    """
+
+    graph: CausalGraph
+    data: Path | None
+    pair: tuple[str, str] | None
+    effect: str
+    given: list[str] | None
+    region: tuple[float, float] | None
+    seed: int
+    settings: Mapping[str, Any]
+
+
+def asked_of_graph(data: Path | None, stated: Mapping[str, Any], seed: int) -> Asked:
+    """Read what is asked from the options that were given.
+
+    Raises
+    ------
+    ArgumentError
+        For options that a causal graph does not take, or that lack another.
+    """
     from millwright.studies.causal_graph import CausalGraph
 
-__all__ = ["causal"]
-
-
-@app.command()
-def causal(
-    graph: Annotated[
-        Path,
-        typer.Argument(
-            help="Graph file: a line 'cause -> effect' for each arrow, 'a <-> b' for a common "
-            "cause that is not observed, 'unobserved: a, b'; # begins a comment."
-        ),
-    ],
-    data: Annotated[
-        Path | None, typer.Argument(help="Data: CSV, TSV, JSON, Parquet or Excel.")
-    ] = None,
-    effect_of: Annotated[str | None, typer.Option(help="The exposure.")] = None,
-    on: Annotated[str | None, typer.Option(help="The outcome.")] = None,
-    direct: Annotated[
-        bool, typer.Option("--direct", help="The effect of the arrow alone, not the total one.")
-    ] = False,
-    given: Annotated[
-        list[str] | None, typer.Option(help="Adjust for this variable; repeatable.")
-    ] = None,
-    seed: Annotated[int, typer.Option(help="Any whole number from 0.")] = 0,
-    figure: Annotated[Path | None, typer.Option(help="File for the drawing.")] = None,
-    replace: Replace = False,
-    as_json: Json = False,
-) -> None:
-    """Say what a causal graph implies and what to adjust for; with data test it, and estimate."""
-    from millwright.storage.place import check_new
-    from millwright.studies.causal_graph import CausalGraph
-
-    if (effect_of is None) != (on is None):
+    takes = (*_OWN, *_OF_REGRESSIONS)
+    for option in stated:
+        if option not in takes:
+            shown = ", ".join(f"--{one.replace('_', '-')}" for one in takes)
+            raise ArgumentError(
+                f"A causal graph takes no --{option.replace('_', '-')}. It takes: {shown}."
+            )
+    if "graph" not in stated:
+        raise ArgumentError("Name the graph file: millwright study causal DATA --graph GRAPH.")
+    exposure, outcome = stated.get("effect_of"), stated.get("on")
+    if (exposure is None) != (outcome is None):
         raise ArgumentError("Give both --effect-of and --on, or none of them.")
-    if given and effect_of is None:
-        raise ArgumentError("--given goes with --effect-of and --on.")
-    if figure is not None:
-        check_new(figure, replace)
-    made = CausalGraph.read(graph)
-    effect = "direct" if direct else "total"
-    parts, record = [str(made)], _record(made)
-    if effect_of is not None and on is not None:
-        parts.append(made.explain(effect_of, on, effect, given))
+    for option in ("given", "direct"):
+        if option in stated and exposure is None:
+            raise ArgumentError(f"--{option} goes with --effect-of and --on.")
+    return Asked(
+        graph=CausalGraph.read(stated["graph"]),
+        data=data,
+        pair=None if exposure is None or outcome is None else (exposure, outcome),
+        effect="direct" if stated.get("direct") else "total",
+        given=stated.get("given"),
+        region=stated.get("rope"),
+        seed=seed,
+        settings={key: stated[key] for key in _OF_REGRESSIONS if key in stated},
+    )
+
+
+def causal(asked: Asked, figure: Path | None, report: Path | None, as_json: bool) -> None:
+    """Say what a causal graph implies and what to adjust for; with data test it, and estimate."""
+    from millwright.cli.data_files import read_data
+
+    graph = asked.graph
+    if report is not None and (asked.data is None or asked.pair is None):
+        raise ArgumentError("--report needs data, --effect-of and --on.")
+    parts, record = [str(graph)], _record(graph)
+    if asked.pair is not None:
+        parts.append(graph.explain(*asked.pair, asked.effect, asked.given))
         record |= {
-            "effect": effect,
-            "adjustment_sets": made.adjustment_sets(effect_of, on, effect),
-            "never_adjust_for": made.forbidden(effect_of, on, effect),
+            "effect": asked.effect,
+            "adjustment_sets": graph.adjustment_sets(*asked.pair, asked.effect),
+            "never_adjust_for": graph.forbidden(*asked.pair, asked.effect),
         }
-    good = True
-    if data is not None:
-        good = _ask_data(made, data, (effect_of, on), effect, given, seed, parts, record)
+    table = None if asked.data is None else read_data(asked.data)
+    test, found = (None, None) if table is None else _ask(asked, table)
+    parts += [str(one) for one in (test, found) if one is not None]
+    record |= _tables(test, found)
     if figure is not None:
-        _draw(made, data, (effect_of, on), given, figure)
-    answer("\n\n".join(parts), record, as_json, good)
+        _draw(asked, table, figure)
+    if report is not None and found is not None:
+        results = [graph, *([test] if test is not None else []), found]
+        next(iter(found.findings.values())).report(report, replace=True, results=results)
+        typer.echo(f"Page: {report}", err=True)
+    answer("\n\n".join(parts), record, as_json, found is None or found.good)
 
 
-def _record(made: CausalGraph) -> dict[str, Any]:
+def _record(graph: CausalGraph) -> dict[str, Any]:
     return {
-        "nodes": list(made.graph.nodes),
-        "unobserved": sorted(made.graph.unobserved),
-        "arrows": [list(arrow) for arrow in made.graph.arrows],
+        "nodes": list(graph.graph.nodes),
+        "unobserved": sorted(graph.graph.unobserved),
+        "arrows": [list(arrow) for arrow in graph.graph.arrows],
         "independences": [
             {"first": one.first, "second": one.second, "given": sorted(one.given)}
-            for one in made.independences()
+            for one in graph.independences()
         ],
     }
 
 
-def _ask_data(
-    made: CausalGraph,
-    data: Path,
-    pair: tuple[str | None, str | None],
-    effect: str,
-    given: list[str] | None,
-    seed: int,
-    parts: list[str],
-    record: dict[str, Any],
-) -> bool:
-    """Add what data say; return whether it can be used."""
-    from millwright.cli.data_files import read_data
-
-    table = read_data(data)
-    if made.independences():
-        test = made.test(table)
-        parts.append(str(test))
-        record["test"] = test.table().to_dict("records")
-    if pair[0] is not None and pair[1] is not None:
-        found = made.estimate(
-            table, effect_of=pair[0], on=pair[1], effect=effect, given=given, seed=seed
+def _ask(asked: Asked, table: Any) -> tuple[GraphTest | None, EffectEstimates | None]:
+    """Return what data say to the graph, and the effect."""
+    graph, found = asked.graph, None
+    test = None
+    if graph.independences():
+        test = graph.test(table) if asked.region is None else graph.test(table, rope=asked.region)
+    if asked.pair is not None:
+        exposure, outcome = asked.pair
+        found = graph.estimate(
+            table,
+            effect_of=exposure,
+            on=outcome,
+            effect=asked.effect,
+            given=asked.given,
+            seed=asked.seed,
+            **asked.settings,
         )
-        parts.append(str(found))
-        record["estimates"] = found.table().reset_index().to_dict("records")
-        return found.good
-    return True
+    return test, found
 
 
-def _draw(
-    made: CausalGraph,
-    data: Path | None,
-    pair: tuple[str | None, str | None],
-    given: list[str] | None,
-    figure: Path,
-) -> None:
+def _tables(test: GraphTest | None, found: EffectEstimates | None) -> dict[str, Any]:
+    from millwright.cli.reports import list_record
+
+    tables: dict[str, Any] = {}
+    if test is not None:
+        tables["test"] = list_record(test.table())
+    if found is not None:
+        tables["estimates"] = list_record(found.table())
+    return tables
+
+
+def _draw(asked: Asked, table: Any, figure: Path) -> None:
     from millwright import plots
-    from millwright.cli.data_files import read_data
     from millwright.cli.figure_files import write_figure
 
-    strengths = None if data is None else made.strengths(read_data(data))
+    exposure, outcome = asked.pair or (None, None)
+    strengths = None if table is None else asked.graph.strengths(table)
     drawn = plots.causal_graph(
-        made, exposure=pair[0], outcome=pair[1], given=given or (), strengths=strengths
+        asked.graph,
+        exposure=exposure,
+        outcome=outcome,
+        given=asked.given or (),
+        strengths=strengths,
     )
     write_figure(drawn, figure)
     typer.echo(f"Figure: {figure}", err=True)

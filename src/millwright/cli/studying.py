@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 __all__ = ["study"]
 
 _NAMES = (
-    "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis or "
-    "variable-selection"
+    "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis, "
+    "variable-selection or causal"
 )
 _REGIONS = ("rope", "effect_rope")
 
@@ -140,6 +140,10 @@ def study(
     expected_size: Annotated[
         float | None, typer.Option(help="Expected number of candidates in the model.")
     ] = None,
+    region: Annotated[
+        float | None,
+        typer.Option(help="With a horseshoe: a slope for one sd beyond this is in."),
+    ] = None,
     search: Annotated[
         str | None, typer.Option(help="all subsets, or a walk; by default what can be done.")
     ] = None,
@@ -147,11 +151,27 @@ def study(
     burn_in: Annotated[int | None, typer.Option(help="Steps before they are counted.")] = None,
     walks: Annotated[int | None, typer.Option(help="How many walks.")] = None,
     kept: Annotated[int | None, typer.Option(help="How many of the best subsets to keep.")] = None,
+    graph: Annotated[
+        Path | None,
+        typer.Option(
+            help="File of a causal graph: a line 'cause -> effect' for each arrow, 'a <-> b' for "
+            "a common cause that is not observed, 'unobserved: a, b'; # begins a comment."
+        ),
+    ] = None,
+    effect_of: Annotated[str | None, typer.Option(help="Exposure in a causal graph.")] = None,
+    on: Annotated[str | None, typer.Option(help="Outcome in a causal graph.")] = None,
+    direct: Annotated[
+        bool, typer.Option("--direct", help="The effect of the arrow alone, not the total one.")
+    ] = False,
+    given: Annotated[
+        list[str] | None, typer.Option(help="Adjust for this variable; repeatable.")
+    ] = None,
     prior: Annotated[
         list[str] | None,
         typer.Option(
             help="A prior: NAME='normal(0, 1)', of a share LABEL='...', of a meta-analysis' model "
-            "MODEL=PROBABILITY, of a candidate NAME=PROBABILITY; repeatable."
+            "MODEL=PROBABILITY, of a candidate NAME=PROBABILITY; of subsets beta-binomial, "
+            "uniform, horseshoe or a probability; repeatable."
         ),
     ] = None,
     same: Annotated[str | None, typer.Option(help="Prior of one share for all groups.")] = None,
@@ -194,7 +214,7 @@ def study(
     for place in (figure, report):
         if place is not None:
             check_new(place, replace)
-    given = {
+    options = {
         "formula": formula or None,
         "per": per or None,
         "covariates": covariates,
@@ -243,15 +263,29 @@ def study(
         "exclusive": exclusive or None,
         "g": g,
         "expected_size": expected_size,
+        "region": region,
         "search": search,
         "steps": steps,
         "burn_in": burn_in,
         "walks": walks,
         "kept": kept,
         "missing": missing,
+        "graph": graph,
+        "effect_of": effect_of,
+        "on": on,
+        "direct": direct or None,
+        "given": given or None,
     }
-    stated = {option: value for option, value in given.items() if value is not None}
+    stated = {option: value for option, value in options.items() if value is not None}
     settings = {"seed": seed, "chains": chains, "draws": draws, "warmup": warmup}
+    if name == "causal":
+        from millwright.cli.causing import asked_of_graph, causal
+
+        other = None if level == 0.95 else level
+        _refuse_of_graph(chains, draws, warmup, prior, plan or None, sheet, save, hdi or other)
+        around = {} if rope is None else {"rope": _region("rope", rope)}
+        causal(asked_of_graph(data, {**stated, **around}, seed or 0), figure, report, as_json)
+        return
     if data is None and (Path(name) / STUDY_FILE).is_file():
         idle = [*stated, *(key for key, value in settings.items() if value is not None)]
         _refuse_idle(name, [*idle, *["prior"] * bool(prior), *["save"] * bool(save)])
@@ -274,6 +308,16 @@ def _refuse_idle(name: str, options: Sequence[str]) -> None:
         raise ArgumentError(
             f"{name} is a stored study, which is only told again: leave "
             f"--{options[0].replace('_', '-')} out, or name the study and its data file."
+        )
+
+
+def _refuse_of_graph(*idle: Any) -> None:
+    """Refuse settings that regressions of a causal graph do not take from the shell."""
+    if any(one is not None and one != [] for one in idle):
+        raise ArgumentError(
+            "A causal graph takes none of --chains, --draws, --warmup, --prior, --plan, --sheet, "
+            "--save, --level and --hdi: its regressions are ordinary studies, for millwright "
+            "study regression."
         )
 
 
@@ -362,20 +406,38 @@ def _region(option: str, text: str) -> tuple[float, float] | None:
 
 def _priors(key: str, texts: Sequence[str], known: Mapping[str, Any]) -> dict[str, Any]:
     """Read `NAME=prior` as the study takes it."""
-    if key == "variable_selection" and len(texts) == 1 and "=" not in texts[0]:
-        return {"prior": _number_or_text(texts[0])}
+    if key == "variable_selection":
+        return _selection_priors(texts)
     found = _pairs("prior", texts)
     if not found:
         return {}
     if "priors" in known:
         return {"priors": found}
-    if key in ("meta_analysis", "variable_selection"):
+    if key == "meta_analysis":
         return {"prior": {name: _probability(name, text) for name, text in found.items()}}
     if "prior" in known:
         return {"prior": found["share"] if list(found) == ["share"] else found}
     raise ArgumentError(
         f"The prior of a {key.replace('_', ' ')} is stated by --width and --direction."
     )
+
+
+def _selection_priors(texts: Sequence[str]) -> dict[str, Any]:
+    """Read a prior of subsets, probabilities of candidates, and priors of unknowns."""
+    alone = [text for text in texts if "=" not in text.split("(")[0]]
+    if len(alone) > 1:
+        raise ArgumentError(f"Give one --prior of subsets, not {' and '.join(alone)}.")
+    found = _pairs("prior", [text for text in texts if text not in alone])
+    made: dict[str, Any] = {"prior": _number_or_text(alone[0])} if alone else {}
+    unknowns = {name: text for name, text in found.items() if "(" in text}
+    if unknowns:
+        made["priors"] = unknowns
+    chances = {name: _probability(name, text) for name, text in found.items() if "(" not in text}
+    if chances and alone:
+        raise ArgumentError(f"Give --prior {alone[0]} or probabilities of candidates, not both.")
+    if chances:
+        made["prior"] = chances
+    return made
 
 
 def _probability(name: str, text: str) -> float:

@@ -6,6 +6,7 @@ settings are neither read nor changed. Those of one panel draw into `axes=` wher
 
 from millwright.plots.averaging import average, model_probabilities
 from millwright.plots.calibration import calibration
+from millwright.plots.causal_effects import causal_effects
 from millwright.plots.causal_graph import causal_graph
 from millwright.plots.dependence import autocorrelation, running_mean
 from millwright.plots.energy_changes import energy_changes
@@ -34,6 +35,7 @@ __all__ = [
     "autocorrelation",
     "average",
     "calibration",
+    "causal_effects",
     "causal_graph",
     "decision",
     "densities",

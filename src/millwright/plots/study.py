@@ -22,6 +22,7 @@ _FIGURES = {
     "regression": "millwright.plots.study_regression",
     "meta_analysis": "millwright.plots.study_meta",
     "variable_selection": "millwright.plots.study_selection",
+    "sparse_selection": "millwright.plots.study_sparse",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 

@@ -27,9 +27,12 @@ from millwright.plots.style import (
     tint,
 )
 from millwright.studies.selection_findings import SelectionFindings
+from millwright.studies.sparse_findings import SparseFindings
 from millwright.wording import visible
 
 __all__ = ["figures"]
+
+Selected = SelectionFindings | SparseFindings
 
 _MOST_ROWS = 40
 _MOST_PANELS = 12
@@ -38,7 +41,7 @@ _SHOWN = 0.995
 _WIDE = 12.8
 
 
-def inclusion_figure(found: SelectionFindings, size: Size | None, text: bool) -> Figure:
+def inclusion_figure(found: Selected, size: Size | None, text: bool) -> Figure:
     """Draw the probability of each candidate with its prior and, of a walk, its error."""
     table = found.inclusion().head(_MOST_ROWS)
     rows = np.arange(len(table))
@@ -63,23 +66,46 @@ def inclusion_figure(found: SelectionFindings, size: Size | None, text: bool) ->
                 lw=1.6,
                 label="share of steps, with 2 standard errors",
             )
+        elif "its error" in table:
+            low = np.minimum(2 * table["its error"], values)
+            axes.errorbar(
+                values,
+                rows,
+                xerr=[low, 2 * table["its error"]],
+                fmt="none",
+                ecolor=YELLOW,
+                lw=2.2,
+                label="2 standard errors of the draws",
+            )
         axes.set_yticks(rows, [visible(str(name)) for name in table.index])
         axes.set_ylim(len(table) - 0.4, -0.6)
         axes.set_xlim(0, 1.02)
-        axes.set_xlabel("probability of being in the model")
+        axes.set_xlabel(_inclusion_label(found))
         light_grid(axes, "x")
         figure.legend(loc="outside right upper", fontsize=10)
-        cut = f" The {len(table)} most probable of {len(found.study.candidates.terms)}." * (
-            len(table) < len(found.study.candidates.terms)
-        )
+        every = len(found.subsets.terms)
+        cut = f" The {len(table)} most probable of {every}." * (len(table) < every)
         return finish(
             figure,
             found.question,
-            "Bars: by the weights of all subsets met. A bar beyond its mark: the data speak for "
+            f"Bars: {_weighed_words(found)}. A bar beyond its mark: the data speak for "
             f"the candidate; short of it: against.{cut}",
             text,
             about=found,
         )
+
+
+def _inclusion_label(found: Selected) -> str:
+    if isinstance(found, SparseFindings):
+        return f"probability of a slope beyond {found.study.region:g}, for one sd"
+    return "probability of being in the model"
+
+
+def _weighed_words(found: Selected) -> str:
+    """Say where the probabilities of subsets come from."""
+    if isinstance(found, SparseFindings):
+        return f"by the draws, a slope beyond {found.study.region:g} for one sd being in"
+    return "by the weights of all subsets met"
 
 
 def coefficients_figure(found: SelectionFindings, size: Size | None, text: bool) -> Figure:
@@ -137,11 +163,12 @@ def _coefficient(axes: Axes, found: SelectionFindings, name: str) -> None:
     axes.set_title(f"{visible(name)}: out {chance_text(1 - density.inside, 10_000)}", fontsize=10)
 
 
-def models_figure(found: SelectionFindings, size: Size | None, text: bool) -> Figure:
+def models_figure(found: Selected, size: Size | None, text: bool) -> Figure:
     """Draw the best subsets: probability above, below which candidates are in, and their signs."""
-    explored, terms = found.explored, found.study.candidates.terms
-    count = min(_MOST_MODELS, len(explored.shares))
-    kept = explored.kept[:count]
+    subsets = found.subsets
+    terms, shares = subsets.terms, subsets.shares
+    count = min(_MOST_MODELS, len(shares))
+    kept = subsets.kept[:count]
     order = [terms.index(name) for name in found.order]
     used = [at for at in order if kept[:, at].any()][:_MOST_ROWS]
     with styled():
@@ -150,7 +177,7 @@ def models_figure(found: SelectionFindings, size: Size | None, text: bool) -> Fi
             2, 1, sharex=True, height_ratios=(2.4, max(0.27 * len(used), 0.4))
         )
         places = np.arange(1, count + 1)
-        above.bar(places, explored.shares[:count], 0.62, color=GREY)
+        above.bar(places, shares[:count], 0.62, color=GREY)
         above.set_ylabel("posterior probability")
         light_grid(above, "y")
         for row, term in enumerate(used):
@@ -163,11 +190,11 @@ def models_figure(found: SelectionFindings, size: Size | None, text: bool) -> Fi
         below.set_xlim(0.4, count + 0.6)
         below.set_xticks(places)
         below.set_xlabel("subset, the most probable first")
-        whole = 100 * float(explored.shares[:count].sum())
+        whole = 100 * float(shares[:count].sum())
         return finish(
             figure,
             f"{found.question} The best subsets",
-            f"These {count} hold {whole:.0f} % of the probability of all that were weighed. "
+            f"These {count} hold {whole:.0f} % of the probability; {_weighed_words(found)}. "
             "Triangle up, blue: positive coefficient; down, red: negative; square: several "
             "columns.",
             text,
@@ -175,17 +202,15 @@ def models_figure(found: SelectionFindings, size: Size | None, text: bool) -> Fi
         )
 
 
-def _sign(found: SelectionFindings, term: str) -> tuple[str, str]:
+def _sign(found: Selected, term: str) -> tuple[str, str]:
     """Return mark and colour of a candidate."""
-    columns = found.study.candidates.columns_of[term]
-    if len(columns) > 1:
+    above = found.direction(term)
+    if above is None:
         return "s", PURPLE
-    density = found.densities[columns[0]]
-    up = not density.known or density.above(0.0) >= 0.5
-    return ("^", BLUE) if up else ("v", RED)
+    return ("^", BLUE) if above >= 0.5 else ("v", RED)
 
 
-def sizes_figure(found: SelectionFindings, size: Size | None, text: bool) -> Figure:
+def sizes_figure(found: Selected, size: Size | None, text: bool) -> Figure:
     """Draw how many candidates are in, before and after the data."""
     table = found.sizes()
     shown = np.flatnonzero(table.max(axis=1) > 0.001)

@@ -27,6 +27,9 @@ from millwright.posterior.posterior import Posterior
 from millwright.posterior.sensitivity import PriorSensitivity
 from millwright.posterior.under_priors import UnderPriors
 from millwright.reporting.pictures import Picture, picture
+from millwright.studies.causal_estimates import EffectEstimates
+from millwright.studies.causal_graph import CausalGraph
+from millwright.studies.causal_test import GraphTest
 
 __all__ = ["FurtherResult", "further_results"]
 
@@ -39,10 +42,13 @@ _KINDS: dict[type, tuple[str, tuple[Draw, ...]]] = {
     BayesFactors: ("Models by their evidence", (plots.model_probabilities,)),
     Calibration: ("Calibration of the model", (plots.calibration,)),
     Comparison: ("Models by their predictions", ()),
+    CausalGraph: ("What causes what", (plots.causal_graph,)),
     CrossValidation: ("Cross-validation", ()),
+    EffectEstimates: ("An effect by what was adjusted for", (plots.causal_effects,)),
     Evidence: ("Evidence", ()),
     EvidencePath: ("Evidence as rows came in", (plots.evidence_path,)),
     ExpectedEvidence: ("Evidence to be expected", (plots.expected_evidence,)),
+    GraphTest: ("The causal graph against the data", ()),
     LeaveOneOut: ("Leave-one-out", ()),
     PriorSensitivity: ("What the priors decide", (plots.prior_sensitivity,)),
     Recovery: ("Recovery of a known truth", ()),

@@ -36,6 +36,7 @@ REBUILT_BY = {
     "regression": "millwright.studies.regression_study",
     "meta_analysis": "millwright.studies.meta_study",
     "variable_selection": "millwright.studies.selection_study",
+    "sparse_selection": "millwright.studies.sparse_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 

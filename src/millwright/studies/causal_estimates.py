@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from millwright.causal.adjustment import adjustment_sets, fault_of, instruments
@@ -55,10 +56,29 @@ class EffectEstimates(Shown):
     remark: str
 
     @property
+    def every(self) -> tuple[RegressionFindings, ...]:
+        """All regressions, the one without adjustment last."""
+        return (*self.findings.values(), *([self.alone] if self.alone is not None else []))
+
+    @property
     def good(self) -> bool:
         """Whether every regression can be used."""
-        every = [*self.findings.values(), *([self.alone] if self.alone is not None else [])]
-        return all(found.verdict.good for found in every)
+        return all(found.verdict.good for found in self.every)
+
+    def draws(self) -> list[tuple[str | None, str, np.ndarray]]:
+        """Return draws of the exposure's coefficients.
+
+        Returns
+        -------
+        What was adjusted for, None for the regression without adjustment; the coefficient; and
+        its draws, (chains, draws).
+        """
+        words: list[str | None] = [*self.findings, *([None] if self.alone is not None else [])]
+        found = []
+        for one, regressed in zip(words, self.every, strict=True):
+            numbers = regressed.numbers
+            found += [(one, name, numbers[name]) for name in _columns(regressed, self.exposure)]
+        return found
 
     def table(self) -> pd.DataFrame:
         """Return one row a set and coefficient of the exposure; the last without adjustment."""

@@ -21,7 +21,7 @@ from formulaic.parser.types import Factor, Term
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.studies.reading import label_text
 
-__all__ = ["Design", "design_of", "read_formula"]
+__all__ = ["Design", "ReadFormula", "design_of", "read_formula"]
 
 _TRANSFORMATIONS = frozenset(
     {

@@ -6,24 +6,27 @@ import numpy as np
 from scipy.linalg import qr
 from scipy.optimize import linprog
 
-from millwright.diagnostics.finding import Finding
+from millwright.diagnostics.finding import Finding, Weight
 from millwright.studies.regression_model import RegressionParts
 
 __all__ = ["aliased_columns", "design_findings", "separating_columns"]
 
 _DEPENDENT = 1e-9
 _SEPARATED = 1e-6
+_NAMED = 8
 
 
 def design_findings(parts: RegressionParts) -> tuple[Finding, ...]:
     """Return findings on aliased columns, more columns than rows, separation, single rows."""
     found = []
+    # Slopes that are pulled to 0 are meant for more columns than rows can tell apart.
+    weight: Weight = "caution" if parts.shrinkage is None else "note"
     x = parts.design.standardised
     rows, columns = x.shape
     if columns >= rows:
         found.append(
             Finding(
-                "caution",
+                weight,
                 f"There are {columns} coefficients and {rows} rows: what the data do not settle "
                 "rests on the priors alone.",
                 "Read each coefficient beside its prior, or give fewer predictors.",
@@ -35,7 +38,7 @@ def design_findings(parts: RegressionParts) -> tuple[Finding, ...]:
         found.append(
             Finding(
                 "caution",
-                f"Aliased: {', '.join(f'`{name}`' for name in aliased)} can be computed from "
+                f"Aliased: {_listed(aliased)} can be computed from "
                 "other columns, so the data settle only sums of their coefficients.",
                 "Leave it out, or read predictions in place of these coefficients.",
                 of_data=True,
@@ -46,8 +49,8 @@ def design_findings(parts: RegressionParts) -> tuple[Finding, ...]:
         if names:
             found.append(
                 Finding(
-                    "caution",
-                    f"Separation: {', '.join(f'`{name}`' for name in names)} part the 0s from "
+                    weight,
+                    f"Separation: {_listed(names)} part the 0s from "
                     "the 1s without exception, so the data set no end to the size of the "
                     "coefficients; the prior does.",
                     "Read the coefficients beside their prior; a tighter one may be right, or "
@@ -68,6 +71,11 @@ def design_findings(parts: RegressionParts) -> tuple[Finding, ...]:
                 )
             )
     return tuple(found)
+
+
+def _listed(names: list[str]) -> str:
+    shown = ", ".join(f"`{name}`" for name in names[:_NAMED])
+    return shown + f" and {len(names) - _NAMED} more" * (len(names) > _NAMED)
 
 
 def aliased_columns(x: np.ndarray, names: tuple[str, ...]) -> list[str]:

@@ -43,6 +43,9 @@ class RegressionDraws:
         at = parts.design.names.index(name)
         if name in parts.own:
             return draws.get(own_name(parts, name))
+        if name in parts.shrunk:
+            slopes = draws.get("candidate_slope")
+            return slopes[:, :, parts.shrunk.index(name)] / parts.design.spread[at]
         place = parts.common.index(name)
         if "slope" in self.known:
             return draws.get("slope")[:, :, place] / parts.design.spread[at]

@@ -20,6 +20,7 @@ from millwright.studies.group_models import text_of
 from millwright.studies.priors import with_priors
 from millwright.studies.reading import Names, named
 from millwright.studies.scales import spread_text
+from millwright.studies.shrinkage import Shrinkage
 from millwright.wording import setting
 
 __all__ = ["GroupTerms", "RegressionParts", "regression_model", "usual_priors"]
@@ -27,6 +28,7 @@ __all__ = ["GroupTerms", "RegressionParts", "regression_model", "usual_priors"]
 _DEFINITIONS = (
     *("intercept", "slope", "base", "cuts", "noise", "df", "df_above_one", "shape", "zeros"),
     *("precision", "log_scale", "scale_slope", "scale", "predictor", "scale_predictor", "cut"),
+    *("global_scale", "shrinkage", "part", "candidate", "candidate_slope"),
 )
 
 
@@ -85,6 +87,8 @@ class RegressionParts:
         Sets of group effects.
     own
         By coefficient: a prior on the scale of the data, in place of the common one.
+    shrinkage
+        Slopes that are pulled to 0; None where none are.
     """
 
     frame: pd.DataFrame = field(repr=False)
@@ -103,11 +107,18 @@ class RegressionParts:
     own: Mapping[str, str]
     unit: float
     centre: float
+    shrinkage: Shrinkage | None = None
+
+    @property
+    def shrunk(self) -> tuple[str, ...]:
+        """Columns whose slopes are pulled to 0."""
+        return () if self.shrinkage is None else self.shrinkage.columns
 
     @property
     def common(self) -> tuple[str, ...]:
         """Columns whose slopes have the common prior."""
-        return tuple(name for name in self.design.names if name not in self.own)
+        other = {*self.own, *self.shrunk}
+        return tuple(name for name in self.design.names if name not in other)
 
 
 def column_name(name: str) -> str:
@@ -135,6 +146,8 @@ def usual_priors(parts: RegressionParts) -> dict[str, str]:
     if parts.common and (parts.design.intercept or kind in ("ordered", "categorical")):
         per = f", {{{parts.outcome}}}" if kind == "categorical" else ""
         priors["slope"] = f"normal(0, {spread_text(2 * unit)}) per predictor{per}"
+    if parts.shrinkage is not None:
+        priors |= parts.shrinkage.priors
     for name, text in parts.family.priors.items():
         if name != "noise" or parts.scale_design is None:
             priors[name] = text.replace("NOISE", spread_text(3 * unit))
@@ -186,10 +199,17 @@ def regression_model(parts: RegressionParts, given: Mapping[str, str], title: st
         title=title,
         priors=priors,
         likelihood={names.of[parts.outcome]: text},
-        derived={"df": "1 + df_above_one"} if "df_above_one" in priors else {},
+        derived=_derived(parts),
         columns={**names.aliases, **columns},
         labels=labels,
     )
+
+
+def _derived(parts: RegressionParts) -> dict[str, str]:
+    found = {"df": "1 + df_above_one"} if "df_above_one" in parts.family.priors else {}
+    if parts.shrinkage is not None:
+        found["candidate_slope"] = parts.shrinkage.slope
+    return found
 
 
 def _columns(parts: RegressionParts) -> Names:
@@ -234,6 +254,9 @@ def _predictor(
             spread = float(design.spread[design.names.index(name)])
             priors[key] = f"normal(0, {spread_text(2 * parts.unit / spread)})"
             terms.append(f"{key} * {names.of[column_name(name)]}")
+    if parts.shrunk:
+        columns["candidate"] = [column_name(name) for name in parts.shrunk]
+        terms.append("standardise(candidate) @ candidate_slope")
     for name, text in parts.own.items():
         key = own_name(parts, name)
         priors[key] = text

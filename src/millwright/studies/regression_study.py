@@ -31,6 +31,7 @@ from millwright.studies.regression_model import (
     regression_model,
     usual_priors,
 )
+from millwright.studies.shrinkage import Shrinkage, check_size, noise_on_predictor
 from millwright.studies.study import Fitting, Study
 from millwright.wording import setting
 
@@ -103,8 +104,12 @@ class RegressionStudy(Study):
 
     def _fit_one(self, name: str, how: Fitting) -> Posterior:
         gaps = self.data_of(name)[self.parts[name].outcome].isna().any()
-        treated = {"missing": "predict"} if gaps else {}
-        return super()._fit_one(name, replace(how, settings={**how.settings, **treated}))
+        treated: dict[str, Any] = {"missing": "predict"} if gaps else {}
+        settings = {**how.settings, **treated}
+        if self.parts[name].shrinkage is not None:
+            # Small steps: between a slope at 0 and one that escapes the posterior is narrow.
+            settings.setdefault("target_acceptance", 0.95)
+        return super()._fit_one(name, replace(how, settings=settings))
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return RegressionFindings(study=self, posteriors=posteriors, fit_settings=settings)
@@ -133,6 +138,8 @@ def regression(
     censored_high: float | None = None,
     priors: Mapping[str, str] | None = None,
     flat: bool = False,
+    expected_size: float | None = None,
+    always: Sequence[str] = (),
     rope: tuple[float, float] | None = None,
     missing: str = "refuse",
 ) -> RegressionStudy:
@@ -176,6 +183,11 @@ def regression(
         `{"hours": "normal(-0.5, 0.2)"}`.
     flat
         Whether flat priors are meant: they are refused otherwise.
+    expected_size
+        How many terms of many are expected to matter: their slopes have a regularised horseshoe
+        prior then (Piironen and Vehtari 2017), which pulls the others to 0.
+    always
+        Terms that keep the usual prior beside it; so do coefficients with a prior of their own.
     rope
         Region of practical equivalence of standardised coefficients.
     missing
@@ -214,6 +226,8 @@ def regression(
         "censored": [censored_low, censored_high],
         "priors": dict(priors or {}),
         "flat": flat,
+        "expected_size": expected_size,
+        "always": [always] if isinstance(always, str) else list(always),
         "rope": rope,
         "missing": missing,
     }
@@ -358,7 +372,7 @@ def _parts(
     if family.name == "categorical" and own:
         raise ArgumentError("Of a categorical outcome all slopes share the prior `slope`.")
     censored = settings["censored"]
-    return RegressionParts(
+    made = RegressionParts(
         frame=pd.DataFrame(columns),
         outcome=formula.outcome,
         labels=labels,
@@ -375,6 +389,57 @@ def _parts(
         own=own,
         unit=unit,
         centre=centre,
+    )
+    if settings["expected_size"] is None:
+        if settings["always"]:
+            raise ArgumentError(f"{setting('always')} goes with {setting('expected_size')}.")
+        return made
+    return replace(made, shrinkage=_shrinkage(made, values, settings))
+
+
+def _shrinkage(
+    parts: RegressionParts, values: np.ndarray, settings: Mapping[str, Any]
+) -> Shrinkage:
+    """Return how slopes are pulled to 0.
+
+    Raises
+    ------
+    ArgumentError
+        For a family, a formula, terms or a number that do not go with it.
+    """
+    design, always = parts.design, settings["always"]
+    if parts.family.name == "categorical" or not design.intercept:
+        raise ArgumentError(
+            f"{setting('expected_size')} is for formulas with an intercept, and not for "
+            "categorical outcomes."
+        )
+    named = {term.replace("`", ""): columns for term, columns in design.terms.items()}
+    for term in always:
+        if term not in named:
+            raise ArgumentError(
+                f"{setting('always')} names `{term}`, which is no term of the formula."
+                f"{nearest(str(term), named)} Terms: {', '.join(named)}."
+            )
+    pulled = {
+        term: [one for one in columns if one not in parts.own]
+        for term, columns in named.items()
+        if term not in always
+    }
+    pulled = {term: columns for term, columns in pulled.items() if columns}
+    if not pulled:
+        raise ArgumentError("No slope is left to be pulled to 0.")
+    expected = check_size(settings["expected_size"], len(pulled))
+    known, rows = values[np.isfinite(values)], float(len(parts.frame))
+    if parts.family.name == "binomial":
+        trials = parts.frame[parts.trials].to_numpy(float)
+        known, rows = known / trials[np.isfinite(values)], float(trials.sum())
+    noise = noise_on_predictor(parts.family, parts.link, known, parts.unit)
+    return Shrinkage(
+        columns=tuple(name for columns in pulled.values() for name in columns),
+        terms=len(pulled),
+        expected=expected,
+        overall=expected / (len(pulled) - expected) * noise / np.sqrt(rows),
+        widest=2 * parts.unit,
     )
 
 
@@ -502,6 +567,8 @@ def _choices(parts: RegressionParts, settings: Mapping[str, Any]) -> tuple[str, 
         "change of one sd of the predictor; noise half-normal(3 units); spread between groups "
         "half-normal(1 unit)."
     )
+    if parts.shrinkage is not None:
+        lines.append(parts.shrinkage.words)
     if settings["priors"]:
         lines.append(
             f"Priors given by you: {', '.join(f'`{name}`' for name in settings['priors'])}."
@@ -524,4 +591,5 @@ def rebuild(
 ) -> RegressionStudy:
     """Return a stored study."""
     rope = settings["rope"]
-    return build(data, {**settings, "rope": None if rope is None else tuple(rope)}, remarks)
+    known = {"expected_size": None, "always": [], **settings}
+    return build(data, {**known, "rope": None if rope is None else tuple(rope)}, remarks)

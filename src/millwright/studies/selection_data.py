@@ -11,12 +11,12 @@ import numpy as np
 import pandas as pd
 
 from millwright.errors import ArgumentError, DataError, nearest
-from millwright.studies.design import Design, design_of, read_formula
+from millwright.studies.design import Design, ReadFormula, design_of, read_formula
 from millwright.studies.reading import complete_rows, find_column, numbers_in, table_of
 from millwright.subsets.state import Columns
 from millwright.wording import setting
 
-__all__ = ["Candidates", "candidates_of", "quoted", "term_numbers"]
+__all__ = ["Candidates", "candidate_formula", "candidates_of", "quoted", "term_numbers"]
 
 _SAME = 1e-9
 _NAMED = 8
@@ -158,23 +158,8 @@ def candidates_of(
     """
     frame = table_of(data)
     name = find_column(frame, outcome, "outcome")
-    if isinstance(candidates, str) and "~" in candidates:
-        formula = read_formula(candidates, one_sided=True)
-        text = candidates
-    else:
-        chosen = [candidates] if isinstance(candidates, str) else candidates
-        columns = [str(c) for c in frame.columns if str(c) != name] if chosen is None else chosen
-        found = [find_column(frame, column, "candidates") for column in columns]
-        if len(set(found)) < len(found):
-            twice = next(column for column in found if found.count(column) > 1)
-            raise ArgumentError(f"`{twice}` is named twice among the candidates.")
-        if not found:
-            raise ArgumentError("There is no candidate: name at least one column.")
-        text = "~ " + " + ".join(map(quoted, found))
-        # It is made of names that are columns, however many they are.
-        formula = read_formula(text, one_sided=True, longest=len(text))
-    if name in formula.columns:
-        raise ArgumentError(f"`{name}` is the outcome; leave it out of the candidates.")
+    formula = candidate_formula(frame, name, candidates)
+    text = formula.text
     every = {name: numbers_in(frame, name, "outcome")}
     for column in formula.columns:
         every[find_column(frame, column, "candidates")] = frame[str(column)]
@@ -198,6 +183,44 @@ def candidates_of(
         remarks=remarks,
     )
     return _with_remarks(made)
+
+
+def candidate_formula(
+    frame: pd.DataFrame,
+    outcome: str,
+    candidates: Sequence[str] | str | None,
+    leave_out: Sequence[str] = (),
+) -> ReadFormula:
+    """Return the one-sided formula of candidates.
+
+    Parameters
+    ----------
+    leave_out
+        Columns that are no candidates where none are named.
+
+    Raises
+    ------
+    ArgumentError
+        For columns that are not there, named twice, the outcome, or no candidate.
+    """
+    if isinstance(candidates, str) and "~" in candidates:
+        formula = read_formula(candidates, one_sided=True)
+    else:
+        chosen = [candidates] if isinstance(candidates, str) else candidates
+        if chosen is None:
+            chosen = [str(c) for c in frame.columns if str(c) not in (outcome, *leave_out)]
+        found = [find_column(frame, column, "candidates") for column in chosen]
+        if len(set(found)) < len(found):
+            twice = next(column for column in found if found.count(column) > 1)
+            raise ArgumentError(f"`{twice}` is named twice among the candidates.")
+        if not found:
+            raise ArgumentError("There is no candidate: name at least one column.")
+        text = "~ " + " + ".join(map(quoted, found))
+        # It is made of names that are columns, however many they are.
+        formula = read_formula(text, one_sided=True, longest=len(text))
+    if outcome in formula.columns:
+        raise ArgumentError(f"`{outcome}` is the outcome; leave it out of the candidates.")
+    return formula
 
 
 def quoted(column: str) -> str:

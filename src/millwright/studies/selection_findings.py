@@ -25,6 +25,13 @@ from millwright.studies.selection_data import quoted
 from millwright.studies.selection_densities import CoefficientDensity, coefficient_densities
 from millwright.studies.selection_models import model_columns
 from millwright.studies.selection_table import coefficient_table
+from millwright.studies.subset_tables import (
+    Subsets,
+    direction_words,
+    log_factors,
+    pair_table,
+    size_sentence,
+)
 from millwright.subsets.explore import Explored
 from millwright.wording import visible
 
@@ -38,7 +45,6 @@ _DIGITS = 10_000
 _LIKELY = 0.5
 _MOST_NAMED = 12
 _PAIRS = 10
-_TINY = 1e-12
 _PERFECT = 1e-9
 
 
@@ -99,6 +105,20 @@ class SelectionFindings(Findings):
         """The candidates by their inclusion probability, largest first."""
         return [self._terms[at] for at in np.argsort(-self.explored.included, kind="stable")]
 
+    @property
+    def subsets(self) -> Subsets:
+        """The subsets that are kept."""
+        found = self.explored
+        return Subsets(terms=self._terms, kept=found.kept, shares=found.shares)
+
+    def direction(self, term: str) -> float | None:
+        """Return the probability of a coefficient above 0 where it is in; None of several."""
+        columns = self.study.candidates.columns_of[term]
+        if len(columns) > 1:
+            return None
+        density = self.densities[columns[0]]
+        return density.above(0.0) if density.known else None
+
     @cached_property
     def densities(self) -> dict[str, CoefficientDensity]:
         """Each coefficient on the scale of the data, by column."""
@@ -126,7 +146,7 @@ class SelectionFindings(Findings):
         if order not in ("size", "data"):
             raise ArgumentError(f"`order` is 'size' or 'data', not {order!r}.")
         prior, found = self.study.prior[0], self.explored.included
-        logs = _log_factors(found, prior)
+        logs = log_factors(found, prior)
         table = pd.DataFrame(
             {
                 "prior probability": prior,
@@ -232,7 +252,7 @@ class SelectionFindings(Findings):
 
     def terms_of(self, at: int) -> list[str]:
         """Return the candidates of a subset that is kept."""
-        return [self._terms[term] for term in np.flatnonzero(self.explored.kept[at])]
+        return self.subsets.names(at)
 
     def sizes(self) -> pd.DataFrame:
         """Return prior and posterior probability of each number of candidates."""
@@ -264,31 +284,7 @@ class SelectionFindings(Findings):
         ArgumentError
             For a count that is no whole number above 0.
         """
-        check_whole("count", count, 1)
-        found = self.explored
-        chances = found.shares / found.shares.sum()
-        kept = found.kept.astype(float)
-        both = (kept * chances[:, None]).T @ kept
-        one = np.diag(both)
-        first, second = np.triu_indices(len(one), 1)
-        joint = both[first, second]
-        only, other = one[first] - joint, one[second] - joint
-        none = 1 - joint - only - other
-        # The correlation of being in weighs a pair by how often it matters.
-        spread = np.sqrt((one * (1 - one)).clip(_TINY))
-        weight = np.abs(joint - one[first] * one[second]) / (spread[first] * spread[second])
-        order = np.argsort(-weight, kind="stable")[:count]
-        names = np.array(self._terms, dtype=object)
-        logs = [np.log(part.clip(_TINY)) for part in (joint, none, only, other)]
-        columns = {
-            "first": names[first],
-            "second": names[second],
-            "both": joint,
-            "one alone": only + other,
-            "none": none.clip(0.0),
-            "log odds ratio": logs[0] + logs[1] - logs[2] - logs[3],
-        }
-        return pd.DataFrame({name: values[order] for name, values in columns.items()})
+        return pair_table(self.subsets, count)
 
     def predict(self, rows: Any = None) -> Predictions:
         """Draw outcomes for new rows, averaged over the subsets.
@@ -392,7 +388,7 @@ class SelectionFindings(Findings):
         free = {self._terms[at] for at in self.study.space.free}
         named = [
             f"`{visible(str(name))}` {chance_text(float(row['posterior probability']), _DIGITS)}"
-            f"{self._sign(str(name))}"
+            f"{direction_words(self.direction(str(name)), _DIGITS)}"
             for name, row in likely.head(_MOST_NAMED).iterrows()
             if name in free
         ]
@@ -405,21 +401,12 @@ class SelectionFindings(Findings):
             if named
             else "No candidate is in the model with a probability of a half or more.",
             self._best_words(),
-            self._size_words(),
+            size_sentence(self.sizes(), "in the model"),
             *self.trust.sentences,
             "Not asked: what causes what. A candidate may stand for another that is not there, "
             "and candidates that go together share their probability.",
         ]
         return tuple(lines)
-
-    def _sign(self, term: str) -> str:
-        """Say the direction of a candidate of a single column."""
-        columns = self.study.candidates.columns_of[term]
-        if len(columns) > 1 or not self.densities[columns[0]].known:
-            return ""
-        above = self.densities[columns[0]].above(0.0)
-        way = "positive" if above >= 0.5 else "negative"
-        return f" ({way} where it is in: {chance_text(max(above, 1 - above), _DIGITS)})"
 
     def _best_words(self) -> str:
         share = float(self.explored.shares[0])
@@ -430,12 +417,6 @@ class SelectionFindings(Findings):
             f"Most probable subset: {names}{more}, with probability {chance_text(share, _DIGITS)} "
             f"among the {self.explored.met:,} weighed; R^2 {self.explored.explained[0]:.3f}."
         )
-
-    def _size_words(self) -> str:
-        numbers = np.arange(len(self.explored.size))
-        before = float(numbers @ self.study.prior[1])
-        after = float(numbers @ self.explored.size)
-        return f"Candidates in the model: {after:.1f} on average (before the data {before:.1f})."
 
     @property
     def record(self) -> dict[str, Any]:
@@ -457,14 +438,3 @@ class SelectionFindings(Findings):
             "subsets_weighed": self.explored.met,
             "all_subsets": self.explored.whole,
         }
-
-
-def _log_odds(chances: np.ndarray) -> np.ndarray:
-    with np.errstate(divide="ignore"):
-        return np.log(chances) - np.log1p(-np.minimum(chances, 1.0))
-
-
-def _log_factors(after: np.ndarray, before: np.ndarray) -> np.ndarray:
-    """Return log Bayes factors of being in; not a number for what is always in."""
-    with np.errstate(invalid="ignore"):
-        return np.where(before >= 1, np.nan, _log_odds(after) - _log_odds(before))

@@ -26,6 +26,7 @@ from millwright.studies.selection_draws import drawn_over_subsets
 from millwright.studies.selection_findings import SelectionFindings
 from millwright.studies.selection_models import average_model, subset_model
 from millwright.studies.selection_prior import g_prior, size_prior, space_of
+from millwright.studies.sparse_study import SparseStudy, refuse_search, sparse_selection
 from millwright.studies.study import Fitting, Simulations, Study
 from millwright.subsets.explore import Explored, Told, Walks, enumerated, walked
 from millwright.subsets.space import Space
@@ -275,8 +276,14 @@ def variable_selection(
     *,
     always: Sequence[str] = (),
     exclusive: Sequence[Sequence[str]] = (),
+    family: str = "normal",
+    link: str | None = None,
+    trials: str | None = None,
+    exposure: str | None = None,
+    region: float | None = None,
+    priors: Mapping[str, str] | None = None,
     g: str | float = "max(n, k^2)",
-    prior: str | float | Mapping[str, float] = "beta-binomial",
+    prior: str | float | Mapping[str, float] | None = None,
     expected_size: float | None = None,
     search: str = "auto",
     steps: int = 200_000,
@@ -284,15 +291,19 @@ def variable_selection(
     walks: int = 4,
     kept: int = 2000,
     missing: str = "refuse",
-) -> SelectionStudy:
-    """Ask which candidates explain an outcome, by linear regressions on every subset.
+) -> SelectionStudy | SparseStudy:
+    """Ask which candidates explain an outcome.
+
+    Of a normal outcome by linear regressions on every subset, weighed one by one; of other
+    families, or with `prior="horseshoe"`, by one regression of all candidates whose slopes are
+    pulled to 0 (Piironen and Vehtari 2017), which approximates it.
 
     Parameters
     ----------
     data
         DataFrame, or mapping of columns.
     outcome
-        The column to explain; numbers.
+        The column to explain.
     candidates
         Columns that may explain it, or a formula such as `~ heat + grain + heat:grain`; by
         default all other columns. Columns of labels enter as a whole; interactions only beside
@@ -301,6 +312,13 @@ def variable_selection(
         Candidates that are in every subset.
     exclusive
         Groups of candidates of which at most one is in.
+    family, link, trials, exposure
+        Distribution of the outcome, as for `regression`: `bernoulli`, `poisson`, ...
+    region
+        With a horseshoe: a candidate is in where its slope, for one sd, is larger than this; by
+        default a tenth of the outcome's sd, 0.18 on the scale of log odds, 0.1 on that of logs.
+    priors
+        With a horseshoe: priors by class, as for `regression`.
     g
         Of the prior of slopes (Zellner 1986): `n`, `k^2`, `max(n, k^2)` (Fernandez, Ley and Steel
         2001), with k columns, or a number; or with a prior of its own, `hyper-g` or `hyper-g/n`
@@ -308,8 +326,9 @@ def variable_selection(
     prior
         Of the subsets: `beta-binomial`, by which every number of candidates is as probable as
         another (Ley and Steel 2009), or `uniform`; a probability for every candidate, or one each.
+        Or `horseshoe`. By default `beta-binomial` for a normal outcome, `horseshoe` for others.
     expected_size
-        Of the beta-binomial prior; by default half of the candidates.
+        Of the beta-binomial prior, by default half of the candidates; of the horseshoe a fifth.
     search
         `all` subsets, or a `walk` over them; `auto` takes all up to 20 free candidates.
     steps, burn_in
@@ -332,6 +351,43 @@ def variable_selection(
     DataError
         For gaps, columns that do not vary, too few rows.
     """
+    if prior is None:
+        prior = "beta-binomial" if family == "normal" else "horseshoe"
+    search_given = {
+        "exclusive": (exclusive, ()),
+        "g": (g, "max(n, k^2)"),
+        "search": (search, "auto"),
+        "steps": (steps, 200_000),
+        "burn_in": (burn_in, None),
+        "walks": (walks, 4),
+        "kept": (kept, 2000),
+    }
+    if isinstance(prior, str) and prior == "horseshoe":
+        refuse_search({key: one for key, (one, usual) in search_given.items() if one != usual})
+        return sparse_selection(
+            data,
+            outcome,
+            candidates,
+            always=always,
+            expected_size=expected_size,
+            region=region,
+            missing=missing,
+            family=family,
+            link=link,
+            trials=trials,
+            exposure=exposure,
+            priors=priors,
+        )
+    _refuse_families(
+        {
+            "family": None if family == "normal" else family,
+            "link": None if link == "identity" else link,
+            "trials": trials,
+            "exposure": exposure,
+            "region": region,
+            "priors": priors,
+        }
+    )
     made = candidates_of(data, outcome, candidates, missing)
     settings = {
         "outcome": made.outcome,
@@ -348,6 +404,15 @@ def variable_selection(
         "kept": kept,
     }
     return build(made, settings)
+
+
+def _refuse_families(given: Mapping[str, Any]) -> None:
+    for name, value in given.items():
+        if value is not None:
+            raise ArgumentError(
+                f"{setting(name)} goes with {setting('prior', 'horseshoe')}: only linear "
+                "regressions of a normal outcome are weighed subset by subset."
+            )
 
 
 def build(made: Candidates, settings: Mapping[str, Any]) -> SelectionStudy:
