@@ -155,7 +155,8 @@ def _as_selection(made: RegressionStudy) -> SparseStudy:
             *made.choices,
             f"In: a slope beyond {width:g} on either side, for one sd of its column ({rule}); of "
             "several columns any of them. No slope is exactly 0, so this is an approximation to "
-            "weighing models with and without a candidate.",
+            "weighing models with and without a candidate."
+            + " Interactions may be in without their parents." * any(":" in one for one in terms),
         ),
         "terms": terms,
     }
