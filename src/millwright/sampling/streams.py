@@ -41,6 +41,8 @@ class Stream(IntEnum):
     TRIALS = 23
     BIAS = 24
     SUBSETS = 25
+    SWEEPS = 26
+    FORECAST = 27
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

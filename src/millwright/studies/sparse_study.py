@@ -156,7 +156,8 @@ def _as_selection(made: RegressionStudy) -> SparseStudy:
             f"In: a slope beyond {width:g} on either side, for one sd of its column ({rule}); of "
             "several columns any of them. No slope is exactly 0, so this is an approximation to "
             "weighing models with and without a candidate."
-            + " Interactions may be in without their parents." * any(":" in one for one in terms),
+            + " Interactions may be in without their parents."
+            * any(":" in one for one in terms),
         ),
         "terms": terms,
     }

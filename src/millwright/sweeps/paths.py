@@ -1,0 +1,127 @@
+"""Whole paths of coefficients in one draw, given how far they step and the errors."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.subsets.compiling import compiled
+
+__all__ = ["draw_path"]
+
+
+@compiled
+def draw_path(
+    outcomes: np.ndarray,
+    regressors: np.ndarray,
+    start_mean: np.ndarray,
+    start_variance: np.ndarray,
+    step: np.ndarray,
+    errors: np.ndarray,
+    generator: np.random.Generator,
+    path: np.ndarray,
+    start: np.ndarray,
+) -> None:
+    """Draw the path of all coefficients from its distribution given the rest.
+
+    The simulation smoother of Durbin and Koopman (2002): a path and readings are drawn from the
+    model, and the path is corrected by the mean given the difference of readings, which needs
+    one pass forward and one back. Readings are turned so that their errors are independent, and
+    enter one by one (Koopman and Durbin 2000), which needs no inverse.
+
+    Parameters
+    ----------
+    step
+        Sds of steps; 0 for coefficients that stay.
+    errors
+        Covariance of errors, (n, n).
+    path, start
+        Written: coefficients at each time, and before the first step.
+    """
+    times, series = outcomes.shape
+    m = regressors.shape[1]
+    count = series * m
+    turn = np.linalg.inv(np.linalg.cholesky(errors))
+    covariance = np.zeros((count, count))
+    mean = np.zeros(count)
+    gains = np.empty((times, series, count))
+    spreads = np.empty((times, series))
+    scaled = np.empty((times, series))
+    weights = np.zeros(count)
+    for a in range(count):
+        start[a] = np.sqrt(start_variance[a]) * generator.standard_normal()
+        covariance[a, a] = start_variance[a]
+    for t in range(times):
+        row = regressors[t]
+        for a in range(count):
+            path[t, a] = start[a] if t == 0 else path[t - 1, a]
+            if step[a] > 0:
+                path[t, a] += step[a] * generator.standard_normal()
+                covariance[a, a] += step[a] ** 2
+        for j in range(series):
+            gain = gains[t, j]
+            gain[:] = 0.0
+            # The drawn path and errors stand around 0: the prior's means come back at the end.
+            left = -generator.standard_normal()
+            for i in range(j + 1):
+                left += turn[j, i] * outcomes[t, i]
+                for r in range(m):
+                    at = i * m + r
+                    weight = turn[j, i] * row[r]
+                    weights[at] = weight
+                    left -= weight * (path[t, at] + start_mean[at] + mean[at])
+                    others = covariance[at]
+                    for b in range(count):
+                        gain[b] += weight * others[b]
+            spread = 1.0
+            for at in range((j + 1) * m):
+                spread += weights[at] * gain[at]
+            spreads[t, j] = spread
+            scaled[t, j] = left / spread
+            for a in range(count):
+                mean[a] += gain[a] * scaled[t, j]
+                share = gain[a] / spread
+                own = covariance[a]
+                for b in range(count):
+                    own[b] -= share * gain[b]
+    _correct(regressors, turn, gains, spreads, scaled, step, start_variance, path, start)
+    for a in range(count):
+        start[a] += start_mean[a]
+        for t in range(times):
+            path[t, a] += start_mean[a]
+
+
+@compiled
+def _correct(
+    regressors: np.ndarray,
+    turn: np.ndarray,
+    gains: np.ndarray,
+    spreads: np.ndarray,
+    scaled: np.ndarray,
+    step: np.ndarray,
+    start_variance: np.ndarray,
+    path: np.ndarray,
+    start: np.ndarray,
+) -> None:
+    """Add the smoothed mean of what the drawn path lacks."""
+    times, series, count = gains.shape
+    m = regressors.shape[1]
+    pulls = np.empty((times, count))
+    pull = np.zeros(count)
+    for t in range(times - 1, -1, -1):
+        for j in range(series - 1, -1, -1):
+            along = 0.0
+            for a in range(count):
+                along += gains[t, j, a] * pull[a]
+            change = scaled[t, j] - along / spreads[t, j]
+            for i in range(j + 1):
+                for r in range(m):
+                    pull[i * m + r] += turn[j, i] * regressors[t, r] * change
+        pulls[t] = pull
+    added = np.empty(count)
+    for a in range(count):
+        added[a] = start_variance[a] * pulls[0, a]
+        start[a] += added[a]
+    for t in range(times):
+        for a in range(count):
+            added[a] += step[a] ** 2 * pulls[t, a]
+            path[t, a] += added[a]
