@@ -20,6 +20,7 @@ class Origin(StrEnum):
     EXACT = "exact draws"
     APPROXIMATION = "approximation"
     AVERAGE = "average over models"
+    SWEEPS = "sweeps of a study"
     FILES = "files"
     DAMAGED_RUN = "damaged run"
 
@@ -151,6 +152,11 @@ def _elsewhere_words(record: Record) -> tuple[str, ...]:
         return (
             "Taken over several models by their probabilities. What a model lacks is 0 there, so "
             "shares above and below 0 need not sum to 1.",
+        )
+    if record.origin is Origin.SWEEPS:
+        return (
+            f"Gibbs sampling, {record.settings.get('thin', 1)} sweeps a draw: there is no "
+            "gradient, so nothing diverges and no energy is known.",
         )
     if record.origin is Origin.FILES:
         return (f"Made by another program: {unknown}",)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from typing import Any
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from millwright.posterior.posterior import Posterior
 from millwright.sampling.piece import STATISTICS
 from millwright.sampling.streams import Stream, generator_of
 
-__all__ = ["Drawn", "exact_posterior"]
+__all__ = ["Drawn", "exact_posterior", "made_elsewhere"]
 
 Drawn = Callable[[np.random.Generator, int], Mapping[str, np.ndarray]]
 """Draws of all unknowns by name, each of shape (draws, labels...), from a generator."""
@@ -75,28 +76,57 @@ def exact_posterior(
         )
         for part in binding.program.unknowns
     }
-    statistics = {name: np.full((chains, draws), np.nan) for name in STATISTICS}
-    statistics["diverged"] = np.zeros((chains, draws))
+    settings = {"method": method, "chains": chains, "draws": draws, "warmup": 0, "thin": 1}
+    return made_elsewhere(
+        binding,
+        values,
+        origin=origin,
+        seed=seed,
+        settings={**settings, "missing": missing},
+        began=began,
+        sheet=sheet,
+    )
+
+
+def made_elsewhere(
+    binding: Binding,
+    values: Mapping[str, np.ndarray],
+    *,
+    origin: Origin,
+    seed: int,
+    settings: Mapping[str, Any],
+    began: str,
+    seconds: float = 0.0,
+    sheet: str | None = None,
+) -> Posterior:
+    """Return a posterior of draws that no sampler of models made.
+
+    Parameters
+    ----------
+    values
+        Draws of all unknowns by name, each of shape (chains, draws, labels...).
+    settings
+        How they were made: method, chains, draws, warm-up and thinning.
+    began
+        When, as ISO 8601.
+    seconds
+        How long it took.
+    """
+    shape = settings["chains"], settings["draws"]
+    statistics = {name: np.full(shape, np.nan) for name in STATISTICS}
+    statistics["diverged"] = np.zeros(shape)
     record = Record(
         origin=origin,
         seed=seed,
-        settings={
-            "method": method,
-            "chains": chains,
-            "draws": draws,
-            "warmup": 0,
-            "thin": 1,
-            "missing": missing,
-            "trial": False,
-        },
+        settings={"missing": "refuse", "trial": False, **settings},
         versions=versions(),
         fingerprint=binding.fingerprint,
-        chains=tuple({"steps": 0} for _ in range(chains)),
-        seconds={"compiling": 0.0, "sampling": 0.0},
+        chains=tuple({"steps": 0} for _ in range(shape[0])),
+        seconds={"compiling": 0.0, "sampling": seconds},
         started=began,
         complete=True,
         dropped=dict(binding.dropped),
     )
     return Posterior(
-        Fit(draws=Draws(binding, values), record=record, statistics=statistics, sheet=sheet)
+        Fit(draws=Draws(binding, dict(values)), record=record, statistics=statistics, sheet=sheet)
     )

@@ -4,6 +4,7 @@ Figures are made without `pyplot`: nothing opens a window, and the user's own Ma
 settings are neither read nor changed. Those of one panel draw into `axes=` where it is given.
 """
 
+from millwright.plots.autoregression import forecast, responses
 from millwright.plots.averaging import average, model_probabilities
 from millwright.plots.calibration import calibration
 from millwright.plots.causal_effects import causal_effects
@@ -43,6 +44,7 @@ __all__ = [
     "evidence_path",
     "expected_evidence",
     "fitted_line",
+    "forecast",
     "funnel",
     "further_trials",
     "intervals",
@@ -59,6 +61,7 @@ __all__ = [
     "prior_posterior",
     "prior_sensitivity",
     "rank_counts",
+    "responses",
     "running_mean",
     "samplers",
     "series",

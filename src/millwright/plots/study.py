@@ -23,6 +23,7 @@ _FIGURES = {
     "meta_analysis": "millwright.plots.study_meta",
     "variable_selection": "millwright.plots.study_selection",
     "sparse_selection": "millwright.plots.study_sparse",
+    "vector_autoregression": "millwright.plots.study_autoregression",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 
@@ -48,7 +49,8 @@ def study(
         the outcome's scale), `groups` (label by label), `residuals`. Of meta-analyses: `forest`,
         `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`, and
         `covariates` and `funnel` where they were asked. Of variable selections: `inclusion`,
-        `coefficients`, `models`, `sizes`.
+        `coefficients`, `models`, `sizes`. Of vector autoregressions: `coefficients` in time,
+        `responses`, `forecast`, `shares`.
     size
         Width and height in inches.
     text

@@ -11,6 +11,9 @@ from typing import TYPE_CHECKING, Any
 from millwright.studies.catalogue import PLACES
 
 if TYPE_CHECKING:
+    from millwright.studies.autoregression_study import (
+        vector_autoregression as vector_autoregression,
+    )
     from millwright.studies.correlation_study import correlation as correlation
     from millwright.studies.findings import Findings as Findings
     from millwright.studies.group_study import (

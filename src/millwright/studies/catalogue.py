@@ -26,6 +26,7 @@ PLACES = {
     "regression": "millwright.studies.regression_study",
     "meta_analysis": "millwright.studies.meta_study",
     "variable_selection": "millwright.studies.selection_study",
+    "vector_autoregression": "millwright.studies.autoregression_study",
 }
 """The module of each study, by its name."""
 
@@ -37,6 +38,7 @@ REBUILT_BY = {
     "meta_analysis": "millwright.studies.meta_study",
     "variable_selection": "millwright.studies.selection_study",
     "sparse_selection": "millwright.studies.sparse_study",
+    "vector_autoregression": "millwright.studies.autoregression_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 

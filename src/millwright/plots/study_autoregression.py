@@ -1,0 +1,164 @@
+"""The figures of a vector autoregression: coefficients in time, responses, forecasts, shares."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from millwright.draws.intervals import interval, kind_words
+from millwright.plots.autoregression import forecast, responses
+from millwright.plots.panels import Size
+from millwright.plots.style import (
+    BLUE,
+    CHAINS,
+    GREY,
+    INK,
+    RED,
+    finish,
+    light_grid,
+    new_figure,
+    styled,
+    tint,
+    wrapped,
+)
+from millwright.studies.autoregression_findings import AutoregressionFindings
+from millwright.wording import visible
+
+__all__ = ["figures"]
+
+_WIDE = 12.8
+_MOST_ROWS, _MOST_COLUMNS = 4, 5
+_LEVELS = 1
+
+
+def coefficients_figure(found: AutoregressionFindings, size: Size | None, text: bool) -> Figure:
+    """Draw each coefficient in time with its band, and least squares; constant ones as bars."""
+    parts = found.study.parts
+    made = parts.data
+    rows = list(range(min(len(made.series), _MOST_ROWS)))
+    columns = list(range(min(len(made.terms), _MOST_COLUMNS)))
+    with styled():
+        figure = new_figure(*(size or (_WIDE, min(8.6, 1.9 + 1.9 * len(rows)))))
+        panels = figure.subplots(len(rows), len(columns), squeeze=False)
+        for j in rows:
+            for r in columns:
+                axes = panels[j, r]
+                (_path if parts.step_scale[j, r] > 0 else _bar)(axes, found, j, r)
+                if j == 0:
+                    axes.set_title(wrapped(visible(made.terms[r]), 20), fontsize=10)
+                if r == 0:
+                    axes.set_ylabel(wrapped(visible(made.series[j]), 18))
+                axes.tick_params(labelsize=8.5)
+        left = len(made.series) * len(made.terms) - len(rows) * len(columns)
+        cut = f" {left} coefficients more are in coefficients()." * (left > 0)
+        return finish(
+            figure,
+            f"{found.question} Coefficients",
+            f"Rows: the series explained; columns: by what. Line: median, band: "
+            f"{kind_words(found.kind, found.level)}. Red, dash-dotted: least squares with "
+            f"constant coefficients. Grey dashes: 0. Level: each series with all at their means.{cut}",
+            text,
+            about=found,
+        )
+
+
+def _path(axes: Axes, found: AutoregressionFindings, j: int, r: int) -> None:
+    made = found.study.parts.data
+    values = found.path(j, r)
+    x = np.arange(values.shape[1])
+    low, high = interval(values, found.level, found.kind)
+    axes.fill_between(x, low, high, color=tint(BLUE, 0.35), lw=0)
+    axes.plot(x, np.median(values, axis=0), color=BLUE, lw=1.7)
+    axes.axhline(made.classical[0][j, r], color=RED, ls="-.", lw=1.3)
+    if r >= _LEVELS:
+        axes.axhline(0, color=GREY, ls="--", lw=1.0)
+    places = np.linspace(0, len(x) - 1, 3).astype(int)
+    axes.set_xticks(places, [made.labels[at] for at in places])
+    light_grid(axes, "y")
+
+
+def _bar(axes: Axes, found: AutoregressionFindings, j: int, r: int) -> None:
+    values = found.path(j, r)[:, 0]
+    low, high = interval(values, found.level, found.kind)
+    inner = np.quantile(values, [0.25, 0.75])
+    axes.plot([low, high], [1, 1], color=BLUE, lw=1.8)
+    axes.plot(inner, [1, 1], color=BLUE, lw=5, solid_capstyle="butt")
+    axes.plot(np.median(values), 1, "o", color="white", mec=INK, ms=6)
+    axes.axvline(found.study.parts.data.classical[0][j, r], color=RED, ls="-.", lw=1.3)
+    if r >= _LEVELS:
+        axes.axvline(0, color=GREY, ls="--", lw=1.0)
+    axes.set_ylim(0.4, 1.6)
+    axes.set_yticks([])
+    axes.locator_params(axis="x", nbins=4)
+    light_grid(axes, "x")
+
+
+def responses_figure(found: AutoregressionFindings, size: Size | None, text: bool) -> Figure:
+    """Draw responses at the first, middle and last time, or of constant coefficients."""
+    labels = found.study.parts.data.labels
+    times: list[str | None] = [None]
+    if found.study.parts.drifts:
+        times = [labels[0], labels[len(labels) // 2], labels[-1]]
+    return responses(found.responses(times), size=size, text=text)
+
+
+def forecast_figure(found: AutoregressionFindings, size: Size | None, text: bool) -> Figure:
+    """Draw the forecast of twelve steps."""
+    return forecast(found.forecast(), size=size, text=text)
+
+
+def shares_figure(found: AutoregressionFindings, size: Size | None, text: bool) -> Figure:
+    """Draw shares of forecast variance by the shocks that they come from."""
+    shares = found.shares()
+    mean = shares.draws.mean(axis=0)
+    steps = np.arange(1, len(mean) + 1)
+    with styled():
+        figure = new_figure(*(size or (_WIDE, 4.4)))
+        panels = figure.subplots(1, len(shares.series), squeeze=False, sharey=True)[0]
+        colours = [tint(colour, 0.75) for colour, _ in CHAINS]
+        for j, (axes, series) in enumerate(zip(panels, shares.series, strict=True)):
+            below = np.zeros(len(steps))
+            for i, shock in enumerate(shares.series):
+                axes.bar(
+                    steps,
+                    mean[:, j, i],
+                    0.86,
+                    bottom=below,
+                    color=colours[i % len(colours)],
+                    label=f"shocks of {visible(shock)}",
+                )
+                below = below + mean[:, j, i]
+            axes.set_title(visible(series))
+            axes.set_xlabel("steps ahead")
+            axes.set_ylim(0, 1)
+        panels[0].set_ylabel("share of the forecast variance")
+        handles, labels = panels[0].get_legend_handles_labels()
+        figure.legend(handles, labels, loc="outside right upper")
+        return finish(
+            figure,
+            f"{found.question} Shares of shocks",
+            f"Posterior means; {shares.words}",
+            text,
+            about=found,
+        )
+
+
+def figures(
+    found: AutoregressionFindings,
+) -> dict[str, Callable[[Size | None, bool], Figure]]:
+    """Return what draws each figure of the study, the main one first."""
+    known: dict[str, Callable[[AutoregressionFindings, Size | None, bool], Figure]] = {
+        "coefficients": coefficients_figure,
+        "responses": responses_figure,
+        "forecast": forecast_figure,
+        "shares": shares_figure,
+    }
+    if found.study.parts.data.others:
+        del known["forecast"]
+    if len(found.study.parts.data.series) > 5:
+        del known["responses"]
+    return {name: partial(draw, found) for name, draw in known.items()}

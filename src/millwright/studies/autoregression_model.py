@@ -1,0 +1,334 @@
+"""A vector autoregression: priors by a stated rule, the problem of sweeps, the visible model."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from millwright.language.printing import number_text
+from millwright.models.model import Model
+from millwright.studies.autoregression_data import SeriesData
+from millwright.studies.reading import Names, named
+from millwright.studies.scales import rounded_middle, rounded_spread, spread_text
+from millwright.sweeps.problem import Kept, Problem
+
+__all__ = ["READING", "Autoregression", "Rules"]
+
+READING = "reading"
+
+_EXTRA_DEGREES = 2
+
+
+@dataclass(frozen=True, kw_only=True)
+class Rules:
+    """Numbers of the rule that makes priors (Litterman 1986, "Minnesota").
+
+    Attributes
+    ----------
+    tightness
+        Prior sd of a series' slope on its own last reading; at lag l divided by l.
+    cross
+        That on other series, over that on its own, in units of the series' noises.
+    first_lag
+        Prior mean of the slope on its own last reading; all others have mean 0.
+    drift
+        Half-normal scale of how far a slope wanders over all times, in units of the series'
+        noises, and a level in sds of its series; 0 for coefficients that are constant.
+    """
+
+    tightness: float
+    cross: float
+    first_lag: float
+    drift: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class Autoregression:
+    """A vector autoregression of series, with its priors.
+
+    Attributes
+    ----------
+    still
+        Terms whose coefficients are constant where others drift.
+    """
+
+    data: SeriesData = field(repr=False)
+    rules: Rules
+    still: tuple[str, ...] = ()
+
+    @property
+    def drifts(self) -> bool:
+        """Whether any coefficient drifts."""
+        return bool((self.step_scale > 0).any())
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Number of series, and of terms in each equation."""
+        return len(self.data.series), len(self.data.terms)
+
+    @cached_property
+    def start(self) -> tuple[np.ndarray, np.ndarray]:
+        """Prior means and sds of coefficients before the first step, (n, terms)."""
+        made, rules = self.data, self.rules
+        n, terms = self.size
+        mean, sd = np.zeros((n, terms)), np.empty((n, terms))
+        spread = np.nanstd(made.values, axis=0, ddof=1)
+        other = made.frame[list(made.others)].to_numpy(float).std(axis=0, ddof=1)
+        for j in range(n):
+            mean[j, 0] = rounded_middle(float(made.middle[j]), float(spread[j]))
+            sd[j, 0] = 2 * spread[j]
+            for lag in range(1, made.lags + 1):
+                for i in range(n):
+                    at = 1 + (lag - 1) * n + i
+                    own = 1.0 if i == j else rules.cross * made.noise[j] / made.noise[i]
+                    sd[j, at] = rules.tightness / lag * own
+            sd[j, 1 + made.lags * n :] = 2 * spread[j] / other
+            mean[j, 1 + j] = rules.first_lag
+        return mean, np.vectorize(rounded_spread)(sd)
+
+    @cached_property
+    def step_scale(self) -> np.ndarray:
+        """Scales of the half-normal priors of the sds of steps, (n, terms)."""
+        made = self.data
+        n = len(made.series)
+        spread = np.nanstd(made.values, axis=0, ddof=1)
+        other = made.frame[list(made.others)].to_numpy(float).std(axis=0, ddof=1)
+        # What one unit of each regressor could do: a noise for a noise, a sd for a sd.
+        scale = np.empty(self.size)
+        scale[:, 0] = spread
+        scale[:, 1 : 1 + made.lags * n] = np.tile(made.noise[:, None] / made.noise, made.lags)
+        scale[:, 1 + made.lags * n :] = spread[:, None] / other
+        scale *= self.rules.drift / np.sqrt(made.count)
+        for term in self.still:
+            scale[:, self.data.terms.index(term)] = 0.0
+        return np.vectorize(lambda one: rounded_spread(one) if one > 0 else 0.0)(scale)
+
+    @cached_property
+    def scatter(self) -> np.ndarray:
+        """Diagonal of the scatter of the inverse-Wishart prior, (n,)."""
+        return np.vectorize(rounded_spread)(self.data.noise**2)
+
+    @property
+    def degrees(self) -> float:
+        """Degrees of freedom of that prior: its mean is the scatter."""
+        return float(len(self.data.series) + _EXTRA_DEGREES)
+
+    @property
+    def problem(self) -> Problem:
+        """What sweeps work on."""
+        made = self.data
+        gap_time, gap_series = made.gaps
+        mean, sd = self.start
+        return Problem(
+            lags=made.lags,
+            outcomes=np.ascontiguousarray(made.filled[made.lags :]),
+            regressors=np.ascontiguousarray(made.regressors(made.filled)),
+            gap_time=gap_time,
+            gap_series=gap_series,
+            start_mean=mean.reshape(-1),
+            start_variance=sd.reshape(-1) ** 2,
+            step_scale=self.step_scale.reshape(-1),
+            degrees=self.degrees,
+            scatter=np.diag(self.scatter),
+        )
+
+    # The visible model: equation j has the unknowns `slope_j_r` (`level_j` for r = 0), errors
+    # are told one after the other, `lean_j_i` being the slope of error j on error i.
+
+    @cached_property
+    def names(self) -> Names:
+        """How the model calls the series."""
+        every = {name: f"series_{at}" for at, name in enumerate(self.data.series, 1)}
+        return named(every, [*self._priors, *self._pasts, *self._extras, "step"])
+
+    @property
+    def _pasts(self) -> list[str]:
+        n = len(self.data.series)
+        return [f"past_{i}_{lag}" for lag in range(1, self.data.lags + 1) for i in range(1, n + 1)]
+
+    @property
+    def _extras(self) -> list[str]:
+        return [f"other_{at}" for at in range(1, len(self.data.others) + 1)]
+
+    def name(self, j: int, r: int) -> str:
+        """Return what the model calls a coefficient."""
+        return f"level_{j + 1}" if r == 0 else f"slope_{j + 1}_{r}"
+
+    @cached_property
+    def _priors(self) -> dict[str, str]:
+        n, terms = self.size
+        mean, sd = self.start
+        priors: dict[str, str] = {}
+        for j in range(n):
+            for r in range(terms):
+                name = self.name(j, r)
+                start = f"normal({number_text(float(mean[j, r]))}, {spread_text(sd[j, r])})"
+                if self.step_scale[j, r] == 0:
+                    priors[name] = start
+                    continue
+                priors[f"{name}_start"] = start
+                priors[f"{name}_drift"] = f"half_normal({spread_text(self.step_scale[j, r])})"
+                priors[name] = f"random_walk(start={name}_start, scale={name}_drift) per step"
+        for j in range(n):
+            # An inverse Wishart with diagonal scatter, error by error.
+            shape = number_text(0.5 * (self.degrees - n + j + 1))
+            half = number_text(0.5 * float(self.scatter[j]))
+            priors[f"variance_{j + 1}"] = f"inverse_gamma(shape={shape}, scale={half})"
+            for i in range(j):
+                wide = f"sqrt(variance_{j + 1} / {number_text(float(self.scatter[i]))})"
+                priors[f"lean_{j + 1}_{i + 1}"] = f"normal(0, {wide})"
+        if len(self.data.gaps[0]):
+            priors[READING] = "flat() per gap"
+        return priors
+
+    @property
+    def gap_labels(self) -> list[str]:
+        """Series and time of each missing reading."""
+        made = self.data
+        return [f"{made.series[j]} at {made.labels[t]}" for t, j in zip(*made.gaps, strict=True)]
+
+    @cached_property
+    def model(self) -> Model:
+        """The model in the model language."""
+        n, terms = self.size
+        made, names = self.data, self.names
+        columns = ["", *self._pasts, *self._extras]
+        likelihood, derived = {}, {}
+        for j in range(n):
+            parts = []
+            for r in range(terms):
+                name = self.name(j, r)
+                value = name if self.step_scale[j, r] == 0 else f"{name}[step]"
+                parts.append(value if r == 0 else f"{value} * {columns[r]}")
+            derived[f"expected_{j + 1}"] = " + ".join(parts)
+            leaning = [
+                f" + lean_{j + 1}_{i + 1} * ({names.of[made.series[i]]} - expected_{i + 1})"
+                for i in range(j)
+            ]
+            likelihood[names.of[made.series[j]]] = (
+                f"normal(expected_{j + 1}{''.join(leaning)}, sqrt(variance_{j + 1}))"
+            )
+        labels: dict[str, Any] = {"step": list(made.labels)} if self.drifts else {}
+        if len(made.gaps[0]):
+            labels["gap"] = self.gap_labels
+        told = "; ".join(f"{at} is {name}" for at, name in enumerate(made.series, 1))
+        return Model(
+            title=f"{', '.join(made.series)} on their past",
+            notes=f"Equations: {told}. past_i_l: series i, l steps before, around its mean.",
+            priors=self._priors,
+            likelihood=likelihood,
+            derived=derived,
+            columns=names.aliases,
+            labels=labels,
+        )
+
+    @cached_property
+    def frame(self) -> pd.DataFrame:
+        """The data of the model; gaps are filled along straight lines there."""
+        made = self.data
+        columns: dict[str, Any] = {
+            name: made.filled[made.lags :, at] for at, name in enumerate(made.series)
+        }
+        values = made.regressors(made.filled)
+        for at, name in enumerate([*self._pasts, *self._extras], 1):
+            columns[name] = values[:, at]
+        columns["step"] = list(made.labels)
+        return pd.DataFrame(columns)
+
+    def values(self, kept: Kept) -> dict[str, np.ndarray]:
+        """Return draws of the model's unknowns, (chains, draws, labels...)."""
+        n, terms = self.size
+        found: dict[str, np.ndarray] = {}
+        for j in range(n):
+            for r in range(terms):
+                name, at = self.name(j, r), j * terms + r
+                if self.step_scale[j, r] == 0:
+                    found[name] = kept.start[..., at]
+                    continue
+                found[f"{name}_start"] = kept.start[..., at]
+                found[f"{name}_drift"] = kept.step[..., at]
+                found[name] = kept.path[..., at]
+        root = np.linalg.cholesky(kept.covariance)
+        diagonal = np.einsum("...jj->...j", root)
+        unit = root / diagonal[..., None, :]
+        # y_j - e_j leans on the errors before it by the rows of the inverse.
+        inverse = np.linalg.inv(unit)
+        for j in range(n):
+            found[f"variance_{j + 1}"] = diagonal[..., j] ** 2
+            for i in range(j):
+                found[f"lean_{j + 1}_{i + 1}"] = -inverse[..., j, i]
+        if len(self.data.gaps[0]):
+            found[READING] = kept.gaps
+        return found
+
+    def kept(self, draws: Any) -> Kept:
+        """Return draws of the model as sweeps keep them, chain after chain."""
+        n, terms = self.size
+        coefficients = self.coefficients(draws)
+        total = len(coefficients)
+        start, step = np.empty((total, n * terms)), np.zeros((total, n * terms))
+        for j in range(n):
+            for r in range(terms):
+                name, at = self.name(j, r), j * terms + r
+                moves = self.step_scale[j, r] > 0
+                start[:, at] = draws.get(f"{name}_start" if moves else name).reshape(-1)
+                if moves:
+                    step[:, at] = draws.get(f"{name}_drift").reshape(-1)
+        path = np.broadcast_to(coefficients, (total, self.data.count, n, terms))
+        return Kept(
+            path=np.ascontiguousarray(path.reshape(total, self.data.count, n * terms)),
+            start=start,
+            step=step,
+            covariance=self.covariance(draws),
+            gaps=self.readings(draws),
+        )
+
+    def readings(self, draws: Any) -> np.ndarray:
+        """Return draws of the missing readings, (draws, gaps)."""
+        gaps = len(self.data.gaps[0])
+        if gaps:
+            return np.asarray(draws.get(READING).reshape(-1, gaps))
+        first = draws.get("variance_1")
+        return np.zeros((first.shape[0] * first.shape[1], 0))
+
+    def last(self, draws: Any) -> np.ndarray:
+        """Return the last readings of all draws, missing ones drawn, (draws, lags, n)."""
+        made, readings = self.data, self.readings(draws)
+        found = np.broadcast_to(
+            made.filled[-made.lags :], (len(readings), made.lags, len(made.series))
+        ).copy()
+        for gap, (t, j) in enumerate(zip(*made.gaps, strict=True)):
+            at = t - (made.count - made.lags)
+            if at >= 0:
+                found[:, at, j] = readings[:, gap]
+        return found
+
+    def coefficients(self, draws: Any) -> np.ndarray:
+        """Return coefficients from draws of the model, (draws, times or 1, n, terms)."""
+        n, terms = self.size
+        times = self.data.count if self.drifts else 1
+        first = draws.get(self.name(0, 0) if not self.drifts else "variance_1")
+        total = first.shape[0] * first.shape[1]
+        found = np.empty((total, times, n, terms))
+        for j in range(n):
+            for r in range(terms):
+                values = draws.get(self.name(j, r)).reshape(total, -1)
+                found[:, :, j, r] = values
+        return found
+
+    def covariance(self, draws: Any) -> np.ndarray:
+        """Return covariances of errors from draws of the model, (draws, n, n)."""
+        n = len(self.data.series)
+        variances = np.stack(
+            [draws.get(f"variance_{j + 1}").reshape(-1) for j in range(n)], axis=-1
+        )
+        inverse = np.broadcast_to(np.eye(n), (len(variances), n, n)).copy()
+        for j in range(n):
+            for i in range(j):
+                inverse[:, j, i] = -draws.get(f"lean_{j + 1}_{i + 1}").reshape(-1)
+        unit = np.linalg.inv(inverse)
+        return np.asarray(np.einsum("dij,dj,dkj->dik", unit, variances, unit))

@@ -1,0 +1,269 @@
+"""The study of several series that lean on their own past, with coefficients that may drift."""
+
+from __future__ import annotations
+
+import time as clock
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, ClassVar
+
+import numpy as np
+import pandas as pd
+
+from millwright.checks import check_positive, check_whole
+from millwright.errors import ArgumentError, Interrupted, nearest
+from millwright.fitting.record import Origin
+from millwright.fitting.versions import now
+from millwright.models.exact import made_elsewhere
+from millwright.posterior.posterior import Posterior
+from millwright.studies.autoregression_data import LEVEL, SeriesData, series_data
+from millwright.studies.autoregression_findings import AutoregressionFindings
+from millwright.studies.autoregression_model import READING, Autoregression, Rules
+from millwright.studies.findings import Findings
+from millwright.studies.study import Fitting, Study
+from millwright.sweeps.run import Plan, stacked, swept
+from millwright.terminal.progress import chosen_listener
+from millwright.wording import setting
+
+__all__ = ["AutoregressionStudy", "vector_autoregression"]
+
+_CHAINS, _DRAWS, _THIN = 4, 1000, 5
+_WARMUP = 400
+_MOST_STATED = 60
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class AutoregressionStudy(Study):
+    """Several series on their own past.
+
+    Attributes
+    ----------
+    parts
+        The autoregression: its series and priors.
+    """
+
+    name: ClassVar[str] = "vector_autoregression"
+
+    parts: Autoregression = field(repr=False)
+
+    def data_of(self, name: str) -> pd.DataFrame:
+        """Return the rows that the model uses, with the past of each beside it."""
+        return self._frame
+
+    @cached_property
+    def _frame(self) -> pd.DataFrame:
+        return self.parts.frame
+
+    def data_lines(self) -> tuple[str, ...]:
+        """Return series, times and lags."""
+        made = self.parts.data
+        first, last = made.labels[0], made.labels[-1]
+        return (
+            f"Series: {', '.join(made.series)}; {made.count} times explained, {first} to {last} "
+            f"(one step is {made.times.unit}), by {made.lags} before each.",
+            *([f"Other columns: {', '.join(made.others)}."] if made.others else []),
+        )
+
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
+        settings = {key: value for key, value in how.settings.items() if value is not None}
+        known = ("seed", "chains", "draws", "warmup", "thin")
+        for key in settings:
+            if key not in known:
+                raise ArgumentError(
+                    f"{setting(key)} is no setting of Gibbs sampling; it takes {', '.join(known)}."
+                )
+        plan = Plan(
+            chains=settings.get("chains", _CHAINS),
+            warmup=settings.get("warmup", _WARMUP),
+            draws=settings.get("draws", _DRAWS),
+            thin=settings.get("thin", _THIN),
+            seed=settings.get("seed", 0),
+        )
+        for key, least in (("chains", 1), ("warmup", 0), ("draws", 1), ("thin", 1), ("seed", 0)):
+            check_whole(key, getattr(plan, key), least)
+        began, started = now(), clock.monotonic()
+        binding = self.model.bind(self.data_of(name))
+        workers = how.workers if isinstance(how.workers, int) else None
+        try:
+            kept = swept(self.parts.problem, plan, workers, chosen_listener(how.progress))
+        except KeyboardInterrupt as stop:
+            raise Interrupted("The sweeps were stopped before their end.", None) from stop
+        posterior = made_elsewhere(
+            binding,
+            self.parts.values(stacked(kept)),
+            origin=Origin.SWEEPS,
+            seed=plan.seed,
+            settings={
+                "method": "Gibbs sweeps",
+                "chains": plan.chains,
+                "draws": plan.draws,
+                "warmup": plan.warmup,
+                "thin": plan.thin,
+            },
+            began=began,
+            seconds=clock.monotonic() - started,
+        )
+        if how.save is not None:
+            posterior.save(how.save, replace=True)
+        return posterior
+
+    def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
+        return AutoregressionFindings(study=self, posteriors=posteriors, fit_settings=settings)
+
+
+def vector_autoregression(
+    data: Any,
+    series: Sequence[str] | None = None,
+    time: str | None = None,
+    *,
+    lags: int = 1,
+    others: Sequence[str] = (),
+    drift: float = 0.5,
+    constant: Sequence[str] = (),
+    tightness: float = 0.5,
+    cross: float = 0.5,
+    first_lag: float = 0.5,
+) -> AutoregressionStudy:
+    """Ask how several series lean on their own past, and whether that changes.
+
+    Every series is regressed on the last readings of all. Coefficients are constant, or random
+    walks with a step each (Primiceri 2005; Chan and Jeliazkov 2009); errors are correlated.
+
+    Parameters
+    ----------
+    data
+        DataFrame, or mapping of columns; one row a time.
+    series
+        Columns that explain each other; by default all columns of numbers but the others. Their
+        order is that of ordered responses.
+    time
+        A column of dates, periods or numbers, sorted and evenly spaced, or the name of the index;
+        by default rows are times. Times without a row count as missing readings, which are drawn.
+    lags
+        How many readings before each time.
+    others
+        Further columns that explain all series at the same time.
+    drift
+        Half-normal scale of how far each slope wanders over all times, in units of the series'
+        noises (levels: of their sds); 0 for coefficients that are constant.
+    constant
+        Terms whose coefficients do not drift, such as `level` or `flow, 1 before`.
+    tightness, cross, first_lag
+        Of the prior before the first step (Litterman 1986): sd of the slope of a series on its
+        own last reading, at lag l divided by l; that on others over it, in units of their noises;
+        and the mean of the first.
+
+    Returns
+    -------
+    The study; nothing is sampled yet.
+
+    Raises
+    ------
+    ArgumentError
+        For columns or settings that make no sense.
+    DataError
+        For times that are out of order, uneven or doubled, constant or collinear series, too few
+        rows.
+    """
+    made = series_data(data, series, time, lags, others)
+    kept = [constant] if isinstance(constant, str) else list(constant)
+    settings = {
+        "series": list(made.series),
+        "time": time,
+        "lags": lags,
+        "others": list(made.others),
+        "drift": drift,
+        "constant": kept,
+        "tightness": tightness,
+        "cross": cross,
+        "first_lag": first_lag,
+    }
+    return build(made, settings)
+
+
+def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
+    """Return the study of series under settings, all checked."""
+    for name in ("tightness", "cross"):
+        check_positive(name, settings[name])
+    drift, first = settings["drift"], settings["first_lag"]
+    if drift != 0:
+        check_positive("drift", drift)
+    if not isinstance(first, int | float) or not np.isfinite(first):
+        raise ArgumentError(f"`first_lag` must be a number, not {first!r}.")
+    for term in settings["constant"]:
+        if term not in made.terms:
+            raise ArgumentError(
+                f"{setting('constant')} names `{term}`, which is no term."
+                f"{nearest(str(term), made.terms)} Terms: {', '.join(made.terms)}."
+            )
+    parts = Autoregression(
+        data=made,
+        rules=Rules(
+            tightness=float(settings["tightness"]),
+            cross=float(settings["cross"]),
+            first_lag=float(first),
+            drift=float(drift),
+        ),
+        still=tuple(settings["constant"]),
+    )
+    table = made.frame.assign(**{settings["time"] or "row": made.times.column})
+    return AutoregressionStudy(
+        question=f"How do {', '.join(f'`{name}`' for name in made.series)} lean on their past"
+        + (", and does it change?" if parts.drifts else "?"),
+        data=table,
+        models={"drifting" if parts.drifts else "constant": parts.model},
+        choices=_choices(parts),
+        remarks=made.remarks,
+        settings=settings,
+        parts=parts,
+    )
+
+
+def _choices(parts: Autoregression) -> tuple[str, ...]:
+    rules, made = parts.rules, parts.data
+    lines = [
+        f"Prior before the first step: `{LEVEL}`, each series at the means of all, normal around "
+        "its mean with 2 of its sds; the slope on its own last reading normal("
+        f"{rules.first_lag:g}, {rules.tightness:g}), at lag l sd {rules.tightness:g} / l around "
+        f"0; on other series {rules.cross:g} of that, times the ratio of noises (Litterman 1986).",
+        "Noises for that: what each series' own past leaves unexplained by least squares: "
+        + ", ".join(
+            f"{name} {noise:.3g}" for name, noise in zip(made.series, made.noise, strict=True)
+        )
+        + ".",
+        f"Errors: correlated, covariance inverse Wishart with {parts.degrees:g} degrees of "
+        "freedom and these noises squared as its mean, written error by error in the model.",
+    ]
+    if parts.drifts:
+        lines.append(
+            "Coefficients are random walks; each sd of steps half-normal, so that over all times "
+            f"a slope wanders by about {rules.drift:g} times the ratio of noises, a level by "
+            f"{rules.drift:g} of its series' sd."
+        )
+        if parts.still:
+            lines.append(f"Constant: {', '.join(parts.still)}.")
+    else:
+        lines.append("Coefficients are constant.")
+    lines.append(
+        "Sampled by Gibbs sweeps: the whole path in one draw (Durbin and Koopman 2002), steps "
+        "with the path standardised and as it is (Fruehwirth-Schnatter and Wagner 2010; Yu and "
+        "Meng 2011)."
+    )
+    if len(made.gaps[0]):
+        lines.append(
+            f"Missing readings are drawn too (`{READING}`); in the visible model below they stand "
+            "filled along straight lines."
+        )
+    return tuple(lines)
+
+
+def rebuild(
+    data: pd.DataFrame, settings: Mapping[str, Any], remarks: tuple[str, ...]
+) -> AutoregressionStudy:
+    """Return a stored study."""
+    # The stored table has a row for every time, in their order.
+    named = settings["time"] or "row"
+    made = series_data(data, settings["series"], named, int(settings["lags"]), settings["others"])
+    kept = [one for one in remarks if one not in made.remarks]
+    return build(replace(made, remarks=(*kept, *made.remarks)), settings)
