@@ -15,6 +15,7 @@ from millwright.errors import ArgumentError, nearest
 from millwright.wording import for_shell
 
 if TYPE_CHECKING:
+    from millwright.studies.autoregression_ahead import Forecast
     from millwright.studies.findings import Findings
     from millwright.studies.study import Study
 
@@ -22,7 +23,7 @@ __all__ = ["study"]
 
 _NAMES = (
     "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis, "
-    "variable-selection or causal"
+    "variable-selection, vector-autoregression or causal"
 )
 _REGIONS = ("rope", "effect_rope")
 
@@ -151,6 +152,33 @@ def study(
     burn_in: Annotated[int | None, typer.Option(help="Steps before they are counted.")] = None,
     walks: Annotated[int | None, typer.Option(help="How many walks.")] = None,
     kept: Annotated[int | None, typer.Option(help="How many of the best subsets to keep.")] = None,
+    series: Annotated[
+        list[str] | None, typer.Option(help="A series of several; repeatable.")
+    ] = None,
+    time: Annotated[str | None, typer.Option(help="Column of dates or numbers, sorted.")] = None,
+    lags: Annotated[int | None, typer.Option(help="How many readings before each time.")] = None,
+    others: Annotated[
+        list[str] | None, typer.Option(help="A column that explains all series; repeatable.")
+    ] = None,
+    drift: Annotated[
+        float | None, typer.Option(help="How far coefficients may wander; 0 for constant ones.")
+    ] = None,
+    constant: Annotated[
+        list[str] | None,
+        typer.Option(help="A term that does not drift: 'level', 'flow, 1 before'; repeatable."),
+    ] = None,
+    tightness: Annotated[
+        float | None, typer.Option(help="Prior sd of a series' slope on its own last reading.")
+    ] = None,
+    cross: Annotated[
+        float | None, typer.Option(help="That on other series, over that on its own.")
+    ] = None,
+    first_lag: Annotated[
+        float | None, typer.Option(help="Prior mean of the slope on its own last reading.")
+    ] = None,
+    ahead: Annotated[
+        int | None, typer.Option(help="Of several series: forecast so many steps.")
+    ] = None,
     graph: Annotated[
         Path | None,
         typer.Option(
@@ -270,6 +298,15 @@ def study(
         "walks": walks,
         "kept": kept,
         "missing": missing,
+        "series": series or None,
+        "time": time,
+        "lags": lags,
+        "others": others or None,
+        "drift": drift,
+        "constant": constant or None,
+        "tightness": tightness,
+        "cross": cross,
+        "first_lag": first_lag,
         "graph": graph,
         "effect_of": effect_of,
         "on": on,
@@ -299,7 +336,8 @@ def study(
             typer.echo(f"{made}\n\n{made.simulate(seed=seed or 0)}")
             return
         found = _fitted(made, settings, save, replace, quiet)
-    _tell(found.with_interval(level, "hdi" if hdi else "central"), figure, report, as_json)
+    told = found.with_interval(level, "hdi" if hdi else "central")
+    _tell(told, figure, report, as_json, _forecast(told, ahead, seed or 0))
 
 
 def _refuse_idle(name: str, options: Sequence[str]) -> None:
@@ -480,8 +518,31 @@ def _fitted(
     return found
 
 
-def _tell(found: Findings, figure: Path | None, report: Path | None, as_json: bool) -> None:
-    from millwright.cli.reports import rows_record
+def _forecast(found: Findings, ahead: int | None, seed: int) -> Forecast | None:
+    """Return a forecast where it was asked for.
+
+    Raises
+    ------
+    ArgumentError
+        For a study that has none.
+    """
+    if ahead is None:
+        return None
+    make = getattr(found, "forecast", None)
+    if make is None:
+        raise ArgumentError(f"--ahead is for a vector-autoregression, not {found.study.kind}.")
+    forecast: Forecast = make(ahead, seed=seed)
+    return forecast
+
+
+def _tell(
+    found: Findings,
+    figure: Path | None,
+    report: Path | None,
+    as_json: bool,
+    forecast: Forecast | None = None,
+) -> None:
+    from millwright.cli.reports import list_record, rows_record
 
     if figure is not None:
         from millwright import plots
@@ -496,4 +557,9 @@ def _tell(found: Findings, figure: Path | None, report: Path | None, as_json: bo
     if as_json:
         findings = [one.record(partial(for_shell)) for one in found.verdict.findings]
         record = {**found.record, "findings": findings, "table": rows_record(found.table())}
-    answer(found.told(for_shell), record, as_json, found.verdict.good)
+        if forecast is not None:
+            record["forecast"] = list_record(forecast.table())
+    words = found.told(for_shell)
+    if forecast is not None:
+        words += f"\n\n{forecast}"
+    answer(words, record, as_json, found.verdict.good)

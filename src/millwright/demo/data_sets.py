@@ -13,6 +13,7 @@ from millwright.demo.truth import (
     DRYING_TRUTH,
     FLOUR_TRUTH,
     LOFT_TRUTH,
+    MARKET_TRUTH,
     POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
@@ -86,11 +87,18 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "lost more than in open lofts, as a standardised difference, with its standard error; "
         "heat (degrees Celsius) and the grain",
         LOFT_TRUTH,
+    MARKET_TRUTH,
     ),
     "flour_yield": (
         "Flour (per cent of the grain) at sixty mills, with forty candidate reasons; the truth "
         "is the change for one sd more of each reason, others have none",
         FLOUR_TRUTH,
+    ),
+    "flour_market": (
+        "Twenty years by the month: flow of the river (m3/s), stock of grain (t) and price of "
+        "flour (pence a stone), with the last year held back; a low stock raised the price until "
+        "grain came by barge; the truth is in units of errors",
+        MARKET_TRUTH,
     ),
     "stone_wear": (
         "Wear of 120 pairs of stones, and what may bring it about, all standardised: demand for "

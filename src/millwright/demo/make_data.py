@@ -12,6 +12,7 @@ from millwright.demo.truth import (
     DRYING_TRUTH,
     FLOUR_TRUTH,
     LOFT_TRUTH,
+    MARKET_TRUTH,
     POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
@@ -24,6 +25,7 @@ __all__ = [
     "dressed_stones",
     "dressing_trials",
     "drying_loft",
+    "flour_market",
     "flour_yield",
     "loft_trials",
     "powder_trials",
@@ -184,6 +186,27 @@ def flour_yield() -> pd.DataFrame:
     return frame
 
 
+def flour_market() -> pd.DataFrame:
+    """Flow, stock and price by the month; what the stock does to the price fades."""
+    generator = np.random.default_rng(1961)
+    months = 252
+    first, last, on_stock = MARKET_TRUTH.values()
+    tie = np.array([[1.0, 0.3, 0.0], [0.3, 1.0, -0.3], [0.0, -0.3, 1.0]])
+    errors = generator.multivariate_normal(np.zeros(3), tie, months)
+    fading = 1 / (1 + np.exp((np.arange(months) - 120) / 12))
+    found = np.zeros((months, 3))
+    for at in range(1, months):
+        slopes = np.array([[0.6, 0.0, 0.0], [on_stock, 0.5, 0.0], [0.0, 0.0, 0.4]])
+        slopes[2, 1] = last + (first - last) * fading[at]
+        found[at] = slopes @ found[at - 1] + errors[at]
+    values = found * [2.0, 12.0, 1.5] + [18.0, 140.0, 24.0]
+    dates = pd.period_range("1921-01", periods=months, freq="M").astype(str)
+    table = {"month": dates, "flow": values[:, 0], "stock": values[:, 1], "price": values[:, 2]}
+    frame = pd.DataFrame(table).round(1)
+    frame["held_back"] = np.where(np.arange(months) >= months - 12, "yes", "no")
+    return frame
+
+
 def stone_wear() -> pd.DataFrame:
     """Stones of busy mills run longer and are dressed more often, which hides what both do."""
     generator = np.random.default_rng(1955)
@@ -211,6 +234,7 @@ _ALL = (
     powder_trials,
     loft_trials,
     flour_yield,
+    flour_market,
     stone_wear,
 )
 

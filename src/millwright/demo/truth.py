@@ -5,6 +5,7 @@ __all__ = [
     "DRYING_TRUTH",
     "FLOUR_TRUTH",
     "LOFT_TRUTH",
+    "MARKET_TRUTH",
     "POWDER_TRUTH",
     "RIVER_TRUTH",
     "SACKS_TRUTH",
@@ -32,5 +33,10 @@ FLOUR_TRUTH = {
     "noise": 1.1,
 }
 LOFT_TRUTH = {"effect": 0.3, "spread": 0.1, "slope of heat": 0.03, "correlation": 0.5}
+MARKET_TRUTH = {
+    "stock, 1 before, on price at first": -0.7,
+    "stock, 1 before, on price at last": 0.0,
+    "flow, 1 before, on stock": 0.3,
+}
 POWDER_TRUTH = {"effect": 0.05, "spread": 0.1, "seen where p is above 0.025": 0.15}
 TRIALS_TRUTH = {"effect": -0.3, "spread": 0.15}

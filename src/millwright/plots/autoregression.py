@@ -83,10 +83,16 @@ def responses(found: Responses, *, size: Size | None = None, text: bool = True) 
         return finish(
             figure,
             "How the series answer to shocks",
-            f"Line: median; band: {words}. Rows: the series that answers; {found.words}",
+            f"{_lines(found, words)} Rows: the series that answers; {found.words}",
             text,
             about=found.about,
         )
+
+
+def _lines(found: Responses, words: str) -> str:
+    if len(found.draws) == 1:
+        return f"Line: median; band: {words}."
+    return f"Thick lines: medians; thin: ends of the {words}."
 
 
 def _answer(axes: Axes, found: Responses, j: int, i: int) -> None:
@@ -94,7 +100,12 @@ def _answer(axes: Axes, found: Responses, j: int, i: int) -> None:
     for (time, draws), (colour, style) in zip(found.draws.items(), CHAINS, strict=False):
         steps = np.arange(draws.shape[1])
         low, high = interval(draws[:, :, j, i], found.level, found.kind)
-        axes.fill_between(steps, low, high, color=tint(colour, 0.3), lw=0, alpha=0.7)
+        if len(found.draws) == 1:
+            axes.fill_between(steps, low, high, color=tint(colour, 0.3), lw=0)
+        else:
+            # Bands over each other would hide which is which.
+            for end in (low, high):
+                axes.plot(steps, end, color=colour, ls=style, lw=0.7)
         middle = np.median(draws[:, :, j, i], axis=0)
         axes.plot(steps, middle, color=colour, ls=style, lw=1.8, label=f"at {time}")
     axes.xaxis.set_major_locator(MaxNLocator(5, integer=True))

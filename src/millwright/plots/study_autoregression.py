@@ -60,7 +60,8 @@ def coefficients_figure(found: AutoregressionFindings, size: Size | None, text: 
             f"{found.question} Coefficients",
             f"Rows: the series explained; columns: by what. Line: median, band: "
             f"{kind_words(found.kind, found.level)}. Red, dash-dotted: least squares with "
-            f"constant coefficients. Grey dashes: 0. Level: each series with all at their means.{cut}",
+            "constant coefficients. Grey dashes: 0. Level: each series with all at their "
+            f"means.{cut}",
             text,
             about=found,
         )
