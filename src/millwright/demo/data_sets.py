@@ -87,7 +87,6 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "lost more than in open lofts, as a standardised difference, with its standard error; "
         "heat (degrees Celsius) and the grain",
         LOFT_TRUTH,
-    MARKET_TRUTH,
     ),
     "flour_yield": (
         "Flour (per cent of the grain) at sixty mills, with forty candidate reasons; the truth "

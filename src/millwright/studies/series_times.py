@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -23,6 +24,7 @@ _FREQUENCIES = {
     "min": "minute",
     "s": "second",
 }
+_YEAR_FIRST = re.compile(r"\d{4}(\D|$)")
 _MOST_GAPS = 0.5
 _UNEVEN = 1e-6
 
@@ -129,14 +131,7 @@ def _of_numbers(name: str, column: pd.Series) -> Times:
 
 
 def _of_dates(name: str, column: pd.Series) -> Times:
-    try:
-        whole = isinstance(column.dtype, pd.PeriodDtype)
-        dates = column.dt.to_timestamp() if whole else pd.to_datetime(column)
-    except (TypeError, ValueError) as error:
-        raise DataError(
-            f"`{name}` holds {column.iloc[0]!r}, which is neither a number nor a date such as "
-            "2020-03-31."
-        ) from error
+    dates = _dates(name, column)
     _check_order(name, dates.astype("int64").to_numpy(float), [str(one) for one in column])
     every = ((word, pd.PeriodIndex(dates, freq=one)) for one, word in _FREQUENCIES.items())
     word, periods = next(((w, p) for w, p in every if p.is_unique), ("", None))
@@ -147,6 +142,31 @@ def _of_dates(name: str, column: pd.Series) -> Times:
     places = (ordinals - ordinals[0]) // max(step, 1)
     unit = word if step <= 1 else f"{step} {word}s"
     return Times(name=name, first=periods[0], step=max(step, 1), places=places, unit=unit)
+
+
+def _dates(name: str, column: pd.Series) -> pd.Series:
+    if isinstance(column.dtype, pd.PeriodDtype):
+        return column.dt.to_timestamp()
+    if column.dtype.kind != "M":
+        # Day or month first cannot be told apart, and would be read wrongly without a word.
+        odd = next((str(one) for one in column if not _YEAR_FIRST.match(str(one))), None)
+        if odd is not None:
+            raise DataError(
+                f"`{name}` holds {odd!r}, which is neither a number nor a date with the year "
+                "first, such as 2020-03-31."
+            )
+    try:
+        return pd.Series(
+            column if column.dtype.kind == "M" else pd.to_datetime(column, format="ISO8601")
+        )
+    except (TypeError, ValueError):
+        pass
+    try:
+        return pd.Series(pd.PeriodIndex([pd.Period(str(one)) for one in column]).to_timestamp())
+    except (TypeError, ValueError) as error:
+        raise DataError(
+            f"`{name}` cannot be read as dates such as 2020-03-31 or 2020Q1: {error}."
+        ) from error
 
 
 def _check_order(name: str, values: np.ndarray, texts: list[str]) -> None:

@@ -1,0 +1,375 @@
+"""Vector autoregressions: exact posteriors, responses, forecasts, times, what is refused."""
+
+import functools
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from scipy import stats
+from scipy.special import logsumexp
+
+import millwright as mw
+from millwright.diagnostics.convergence import mean_error
+from millwright.errors import ArgumentError, DataError
+from millwright.studies.autoregression_data import series_data
+from millwright.studies.autoregression_paths import (
+    Conditions,
+    ahead,
+    impacts,
+    lag_matrices,
+    largest_roots,
+    moved,
+    shares_of_errors,
+)
+
+MARKET = mw.demo.load("flour_market")
+STUDY = mw.studies.vector_autoregression
+
+
+@functools.cache
+def found():
+    return STUDY(MARKET.frame, time="month").fit(seed=1, progress=False, draws=500)
+
+
+@functools.cache
+def constant():
+    made = STUDY(MARKET.frame.tail(80), time="month", drift=0, lags=2)
+    return made.fit(seed=1, progress=False, draws=300, warmup=100)
+
+
+def level_only():
+    make = np.random.default_rng(7)
+    level = np.cumsum(make.normal(scale=0.25, size=30))
+    return pd.DataFrame({"flow": level + make.normal(size=30)})
+
+
+class Exact(unittest.TestCase):
+    def test_a_drifting_level_against_quadrature(self):
+        made = STUDY(level_only(), constant=["flow, 1 before"])
+        answer = made.fit(seed=5, progress=False, draws=2500, thin=4)
+        self.assertTrue(answer.verdict.good)
+        parts = made.parts
+        y, x = parts.problem.outcomes[:, 0], parts.problem.regressors
+        times = len(y)
+        mean, sd = (one[0] for one in parts.start)
+        scale, scatter = parts.step_scale[0, 0], parts.scatter[0]
+        walk = 1.0 + np.minimum.outer(np.arange(times), np.arange(times))
+        steps = np.concatenate([[0.0], np.geomspace(0.002, 5.0, 160) * scale])
+        noises = np.geomspace(0.15, 4.0, 120)
+        prior_noise = stats.invgamma(0.5 * parts.degrees, scale=0.5 * scatter)
+        logs = np.empty((len(steps), len(noises)))
+        last = np.empty_like(logs)
+        start = x * sd**2 @ x.T
+        for a, step in enumerate(steps):
+            for b, noise in enumerate(noises):
+                spread = start + step**2 * walk + noise * np.eye(times)
+                root = np.linalg.cholesky(spread)
+                left = y - x @ mean
+                solved = np.linalg.solve(spread, left)
+                logs[a, b] = -0.5 * left @ solved - np.log(np.diag(root)).sum()
+                own = sd[0] ** 2 * np.ones(times) + step**2 * walk[-1]
+                last[a, b] = mean[0] + own @ solved
+        over_noise = prior_noise.logpdf(noises) + np.log(np.gradient(noises))
+        by_step = logsumexp(logs + over_noise, axis=1)
+        width = np.gradient(steps)
+        width[0] = 0.5 * (steps[1] - steps[0])
+        prior_step = stats.halfnorm(scale=scale).logpdf(steps) + np.log(width)
+        weights = np.exp(by_step + prior_step - logsumexp(by_step + prior_step))
+        whole = logs + over_noise + prior_step[:, None]
+        share = np.exp(whole - logsumexp(whole))
+        moving = logsumexp(by_step + prior_step) - by_step[0]
+        draws = answer.posterior.draws
+        for values, exact in (
+            (draws.get("level_1_drift"), weights @ steps),
+            (draws.get("variance_1"), (share * noises).sum()),
+            (draws.get("level_1")[..., -1], (share * last).sum()),
+        ):
+            error = float(mean_error(values[..., None])[0])
+            self.assertLess(abs(values.mean() - exact), 4.5 * error + 0.002 * abs(exact))
+        row = answer.drifts().loc[("flow", "level")]
+        got, error = row["log Bayes factor of moving"], row["its error"]
+        self.assertLess(abs(got - moving), 4 * error + 0.02)
+
+    def test_constant_coefficients_are_those_of_the_sampled_visible_model(self):
+        made = constant().study
+        sampled = made.model.fit(made.data_of("constant"), seed=2, progress=False)
+        for name in ("slope_1_1", "slope_3_2", "level_2", "variance_2", "lean_3_1", "lean_2_1"):
+            one, other = (f.draws.get(name)[..., None] for f in (constant().posterior, sampled))
+            error = np.hypot(mean_error(one)[0], mean_error(other)[0])
+            self.assertLess(abs(one.mean() - other.mean()), 4.5 * error, name)
+            self.assertAlmostEqual(one.std() / other.std(), 1.0, delta=0.15)
+
+    def test_draws_do_not_depend_on_the_number_of_workers(self):
+        made = STUDY(MARKET.frame.tail(40), time="month")
+        one, two = (
+            made.fit(seed=3, progress=False, draws=30, warmup=10, chains=2, workers=count)
+            for count in (1, 2)
+        )
+        for name, values in one.posterior.draws.values.items():
+            self.assertTrue((values == two.posterior.draws.values[name]).all(), name)
+
+    def test_missing_readings_are_drawn_around_the_truth(self):
+        frame = MARKET.frame.tail(90).reset_index(drop=True)
+        gappy = frame.copy()
+        gappy.loc[[30, 31, 89], "stock"] = np.nan
+        gappy = gappy.drop(index=50)
+        made = STUDY(gappy, time="month")
+        self.assertIn(f"no row: {frame.month[50]}", str(made.remarks))
+        self.assertIn("6 missing readings", str(made.remarks))
+        answer = made.fit(seed=1, progress=False, draws=200, warmup=50)
+        values = answer.posterior.draws.get("reading").reshape(-1, 6)
+        truth = {label: at for at, label in enumerate(made.parts.gap_labels)}
+        at = truth[f"stock at {frame.month[30]}"]
+        away = (values[:, at].mean() - frame.stock[30]) / values[:, at].std()
+        self.assertLess(abs(away), 4)
+        self.assertEqual(answer.forecast(2).labels, ("1941-01", "1941-02"))
+
+
+class Consequences(unittest.TestCase):
+    SLOPES = np.array([[[1.0, 0.5, 0.1, 0.2, 0.0], [2.0, -0.3, 0.4, 0.0, 0.1]]])
+    ERRORS = np.array([[[1.0, 0.4], [0.4, 2.0]]])
+
+    def companion(self):
+        whole = np.zeros((4, 4))
+        whole[:2] = self.SLOPES[0, :, 1:]
+        whole[2:, :2] = np.eye(2)
+        return whole
+
+    def test_responses_are_powers_of_the_companion_matrix(self):
+        moves = moved(lag_matrices(self.SLOPES, 2), 6)[0]
+        for later in range(7):
+            power = np.linalg.matrix_power(self.companion(), later)[:2, :2]
+            self.assertTrue(np.allclose(moves[later], power))
+        root = largest_roots(self.SLOPES, 2)[0]
+        self.assertAlmostEqual(root, np.abs(np.linalg.eigvals(self.companion())).max())
+
+    def test_shocks(self):
+        ordered = impacts(self.ERRORS, [0, 1], False, False)[0]
+        self.assertTrue(np.allclose(ordered, np.linalg.cholesky(self.ERRORS[0])))
+        turned = impacts(self.ERRORS, [1, 0], False, False)[0]
+        self.assertTrue(np.allclose(turned @ turned.T, self.ERRORS[0]))
+        self.assertEqual(turned[1, 0], 0.0)
+        general = impacts(self.ERRORS, [0, 1], True, False)[0]
+        self.assertTrue(np.allclose(general, self.ERRORS[0] / np.sqrt([1.0, 2.0])))
+        for generalised in (False, True):
+            unit = impacts(self.ERRORS, [0, 1], generalised, True)[0]
+            self.assertTrue(np.allclose(np.diag(unit), 1.0))
+        moves = moved(lag_matrices(self.SLOPES, 2), 3)
+        shares = shares_of_errors(moves, ordered[None])
+        self.assertTrue(np.allclose(shares.sum(axis=-1), 1.0))
+        self.assertTrue(np.allclose(shares[0, 0], ordered**2 / np.diag(self.ERRORS[0])[:, None]))
+
+    def test_forecasts_are_the_exact_normal_and_condition_exactly(self):
+        draws, steps = 40_000, 3
+        coefficients = np.broadcast_to(self.SLOPES, (draws, 2, 5))
+        paths = np.repeat(coefficients[:, None], steps, axis=1)
+        past = np.broadcast_to([[0.5, 1.0], [2.0, -1.0]], (draws, 2, 2))
+        errors = np.broadcast_to(self.ERRORS, (draws, 2, 2))
+        middle = np.array([0.3, -0.2])
+
+        def drawn(stated):
+            generator = np.random.default_rng(1)
+            others, conditions = np.zeros((steps, 0)), Conditions(values=stated)
+            return ahead(paths, errors, past, middle, others, conditions, generator)
+
+        free = drawn(np.full((steps, 2), np.nan))
+        state = np.concatenate([past[0, 1] - middle, past[0, 0] - middle])
+        level, spread = self.SLOPES[0, :, 0], np.zeros((4, 4))
+        shock = np.zeros((4, 4))
+        shock[:2, :2] = self.ERRORS[0]
+        for at in range(steps):
+            mean = level + (self.companion() @ state)[:2]
+            state = np.concatenate([mean - middle, state[:2]])
+            spread = self.companion() @ spread @ self.companion().T + shock
+            sample = free.draws[:, at]
+            error = np.sqrt(np.diag(spread)[:2] / draws)
+            self.assertLess(np.abs((sample.mean(axis=0) - mean) / error).max(), 4.5)
+            self.assertTrue(np.allclose(np.cov(sample.T), spread[:2, :2], atol=0.08))
+        stated = np.full((steps, 2), np.nan)
+        stated[2, 0] = 3.0
+        given = drawn(stated)
+        whole = np.cov(free.draws.reshape(draws, -1).T)
+        mean = free.draws.reshape(draws, -1).mean(axis=0)
+        exact = mean + whole[:, 4] / whole[4, 4] * (3.0 - mean[4])
+        self.assertTrue((given.draws[:, 2, 0] == 3.0).all())
+        got = given.draws.reshape(draws, -1).mean(axis=0)
+        self.assertTrue(np.allclose(got, exact, atol=0.06))
+
+
+class Answers(unittest.TestCase):
+    def test_the_drift_that_made_the_data_is_found(self):
+        table = found().drifts()["log Bayes factor of moving"].astype(float)
+        self.assertEqual(len(table), 12)
+        self.assertGreater(table["price", "stock, 1 before"], np.log(10))
+        late, early = (
+            found().coefficients(at).loc[("price", "stock, 1 before", at), "median"]
+            for at in ("1940-12", "1931-02")
+        )
+        self.assertLess(early, late)
+        text = str(found())
+        for words in (
+            "Converged",
+            "Gibbs sampling, 5 sweeps a draw",
+            "Not asked: what causes",
+        ):
+            self.assertIn(words, text)
+        self.assertIn("least squares", str(constant().coefficients().columns))
+
+    def test_tables_fit_each_other(self):
+        every = found().coefficients(every=True)
+        self.assertEqual(len(every), 239 * 12)
+        at = found().coefficients("1935-06")
+        self.assertTrue(at["median"].equals(every.loc[at.index, "median"]))
+        classical = found().study.parts.data.classical[0]
+        self.assertAlmostEqual(at["least squares"].iloc[5], classical[1, 1])
+        several = found().responses(["1931-02", None], horizon=3)
+        self.assertEqual(len(several.table()), 2 * 9 * 4)
+        added = found().responses(horizon=3, cumulated=True)
+        plain = found().responses(horizon=3)
+        for time, draws in plain.draws.items():
+            self.assertTrue(np.allclose(np.cumsum(draws, axis=1), added.draws[time]))
+        shares = found().shares(horizon=4).table()["mean share"]
+        self.assertTrue(np.allclose(shares.groupby(level=["series", "step"]).sum(), 1.0))
+        stable = found().stability()["stable"]
+        self.assertTrue(((stable >= 0) & (stable <= 1)).all())
+
+    def test_forecasts_are_scored(self):
+        forecast = found().forecast(12, seed=1)
+        score = forecast.score(MARKET.held_back)
+        self.assertTrue((score["inside 95 %"] > 0.6).all())
+        real = MARKET.held_back["price"].to_numpy()
+        spread = forecast.draws[:, :, 2]
+        rough = np.mean([np.log(stats.gaussian_kde(spread[:, t])(real[t])[0]) for t in range(12)])
+        self.assertAlmostEqual(score.loc["price", "log score"], rough, delta=0.15)
+        held = found().forecast(4, given={"stock": [None, 150]})
+        self.assertTrue((held.draws[:, 1, 1] == 150).all())
+        off = found().forecast(12, drift="off", seed=1)
+        wide, narrow = (one.draws[:, -1].std(axis=0).sum() for one in (forecast, off))
+        self.assertLess(narrow, wide)
+
+    def test_it_is_stored_loaded_and_drawn(self):
+        with tempfile.TemporaryDirectory() as folder:
+            found().save(Path(folder) / "market")
+            again = mw.studies.load(Path(folder) / "market")
+            self.assertEqual(again.answer, found().answer)
+            page = again.report(Path(folder) / "page.html").read_text("utf-8")
+        self.assertIn("lean on their past", page)
+        for answer in (found(), constant()):
+            for name in ("coefficients", "responses", "forecast", "shares"):
+                with self.subTest(figure=name):
+                    self.assertTrue(mw.plots.study(answer, name).axes)
+        with self.assertRaises(ArgumentError):
+            mw.plots.responses(found())
+        with self.assertRaises(ArgumentError):
+            mw.plots.forecast(found())
+
+
+class Times(unittest.TestCase):
+    def read(self, times, **columns):
+        count = len(times)
+        make = np.random.default_rng(0)
+        frame = pd.DataFrame({"when": times, "a": make.normal(size=count), **columns})
+        return series_data(frame, ["a"], "when", 1, ())
+
+    def test_dates_periods_and_numbers(self):
+        for times, unit, after in (
+            (pd.date_range("2020-01-31", periods=12, freq="ME"), "month", "2021-01"),
+            (pd.date_range("2020-01-06", periods=12, freq="7D"), "week", "2020-03-30/2020-04-05"),
+            ([f"{year}-07-01" for year in range(1990, 2002)], "year", "2002"),
+            (pd.period_range("2001Q1", periods=12, freq="Q"), "quarter", "2004Q1"),
+            (
+                [f"{year}Q{q}" for year in (2001, 2002, 2003) for q in range(1, 5)],
+                "quarter",
+                "2004Q1",
+            ),
+            ([f"2020-{month:02d}" for month in range(1, 13)], "month", "2021-01"),
+            (range(1900, 1912), "1", "1912"),
+            (np.arange(12) * 0.25, "0.25", "3"),
+        ):
+            with self.subTest(unit=unit):
+                made = self.read(times)
+                self.assertEqual((made.times.unit, *made.times.after(1)), (unit, after))
+
+    def test_gaps_become_missing_readings(self):
+        made = self.read([1, 2, 3, 5, 6, 7, 8, 9])
+        self.assertIn("1 times have no row: 4", made.remarks[0])
+        self.assertEqual(len(made.gaps[0]), 1)
+
+    def test_times_that_are_refused(self):
+        for times, words in (
+            ([1, 2, 3, 2, 5, 6, 7, 8], "not sorted"),
+            ([1, 2, 2, 3, 5, 6, 7, 8], "twice"),
+            ([1, 2, 3.3, 4, 5, 6, 7, 8], "unevenly spaced"),
+            ([1, 2, None, 4, 5, 6, 7, 8], "missing in row 3"),
+            ([1, 2, 3, 4, 5, 6, 7, 800], "have no row"),
+            (["x", "y", "z", "u", "v", "w", "q", "r"], "neither a number nor a date"),
+            ([f"01/0{month}/2020" for month in range(1, 9)], "year first"),
+        ):
+            with self.subTest(words=words), self.assertRaises(DataError) as refused:
+                self.read(times)
+            self.assertIn(words, str(refused.exception))
+
+
+class Refused(unittest.TestCase):
+    def test_series_that_make_no_sense(self):
+        frame = MARKET.frame.tail(40).reset_index(drop=True)
+        for data, settings, words in (
+            (frame.head(5), {}, "at least"),
+            (frame.assign(flow=3.0), {}, "same at all times"),
+            (frame.assign(twice=2 * frame.flow - frame.stock), {}, "computed from each other"),
+            (
+                frame.assign(rain=np.where(frame.index == 7, np.nan, 1.0 * frame.index)),
+                {"others": ["rain"]},
+                "missing at",
+            ),
+            (frame.assign(price=0.9 ** np.arange(40)), {}, "wholly by its own past"),
+        ):
+            with self.subTest(words=words), self.assertRaises(DataError) as refused:
+                STUDY(data, time="month", **settings)
+            self.assertIn(words, str(refused.exception))
+
+    def test_settings_and_questions_that_make_no_sense(self):
+        frame = MARKET.frame.tail(40)
+        for settings, words in (
+            ({"lags": 0}, "lags"),
+            ({"series": ["flow", "flow"]}, "named twice"),
+            ({"series": ["flw"]}, "flow"),
+            ({"drift": -1}, "drift"),
+            ({"tightness": 0}, "tightness"),
+            ({"constant": ["levl"]}, "level"),
+            ({"others": ["price"], "series": ["price", "flow"]}, "named twice"),
+        ):
+            with self.subTest(settings=settings), self.assertRaises(ArgumentError) as refused:
+                STUDY(frame, time="month", **settings)
+            self.assertIn(words, str(refused.exception))
+        for ask, words in (
+            (lambda: found().coefficients("1850-01"), "no time"),
+            (lambda: found().responses(order=["flow", "stock"]), "leaves out price"),
+            (lambda: found().responses(order=["flow", "stock", "stock"]), "leaves out price"),
+            (lambda: found().responses(form="other"), "generalised"),
+            (lambda: found().forecast(0), "horizon"),
+            (lambda: found().forecast(3, given={"rain": [1]}), "no series"),
+            (lambda: found().forecast(1, given={"flow": [1, 2]}), "2 readings"),
+            (lambda: constant().drifts(), "No coefficient drifts"),
+            (lambda: found().study.fit(method="ensemble"), "no setting of Gibbs"),
+            (lambda: found().study.fit(draws=0), "draws"),
+        ):
+            with self.subTest(words=words), self.assertRaises(ArgumentError) as refused:
+                ask()
+            self.assertIn(words, str(refused.exception))
+
+    def test_other_columns(self):
+        frame = MARKET.frame.tail(60).reset_index(drop=True)
+        frame["rain"] = np.sin(frame.index)
+        made = STUDY(frame, ["flow", "price"], "month", others=["rain"], drift=0)
+        answer = made.fit(seed=1, progress=False, draws=100, warmup=30)
+        self.assertIn("rain", answer.coefficients().index.get_level_values("term"))
+        self.assertEqual(answer.forecast(2, others={"rain": [0, 1]}).draws.shape[1:], (2, 2))
+        with self.assertRaises(ArgumentError):
+            answer.forecast(2)
+
+
+if __name__ == "__main__":
+    unittest.main()
