@@ -33,6 +33,8 @@ SHEETS = {
         "study-funnel",
         "study-subsets",
         "causal-graph",
+        "causal-effects",
+        "study-drift",
     ),
     "weighing": (
         "model-probabilities",
@@ -133,6 +135,10 @@ def studies() -> dict[str, Figure]:
     graph = mw.CausalGraph(
         "demand -> hours, dressings; hours, dressings -> wear; flow -> speed -> heat -> wear"
     )
+    effects = [
+        graph.estimate(stones, effect_of=one, on="wear", seed=2) for one in ("hours", "dressings")
+    ]
+    market = mw.studies.vector_autoregression(mw.demo.load("flour_market").frame, time="month")
     lofts_too = mw.studies.regression("moisture ~ hours * loft", lofts())
     return {
         "study-groups": mw.plots.study(groups.fit(seed=2, progress=False)),
@@ -148,6 +154,8 @@ def studies() -> dict[str, Figure]:
         "causal-graph": mw.plots.causal_graph(
             graph, exposure="hours", outcome="wear", strengths=graph.strengths(stones)
         ),
+        "causal-effects": mw.plots.causal_effects(*effects),
+        "study-drift": mw.plots.study(market.fit(seed=2, progress=False)),
         "study-funnel": mw.plots.study(
             mw.studies.meta_analysis(powder, "gain", label="report", bias="positive").fit(seed=2),
             "funnel",

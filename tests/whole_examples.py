@@ -96,6 +96,12 @@ class WholeExamples(Prints):
     def test_on_a_cluster(self):
         self.check("on_a_cluster.py", "evaluate the model: 2", "one worker killed: True")
 
+    def test_flour_market(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("Verdict: Converged", "What moves:", "inside 95 %")
+            self.check("flour_market.py", *words, arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
+
     def test_river_level(self):
         self.check(
             "river_level.py", "Verdict: Converged", "A week ahead", "With the levels summed out"

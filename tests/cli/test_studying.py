@@ -117,6 +117,21 @@ class Studying(unittest.TestCase):
             self.assertEqual((refused.returncode, refused.stdout), (2, ""))
             self.assertIn(words, refused.stderr)
 
+    def test_several_series(self):
+        mw.demo.load("flour_market").frame.tail(60).to_csv(self.folder / "m.csv", index=False)
+        call = ("vector-autoregression", "m.csv", "--time", "month", "--draws", 600)
+        own = ("--series", "flow", "--series", "price", "--constant", "level", "--ahead", 2)
+        done = self.run_study(*call, *own, "--figure", "m.png", "--json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        machine = json.loads(done.stdout)
+        self.assertEqual(machine["forecast"][0]["time"], "1941-01")
+        self.assertEqual(len(machine["coefficients"]), 6)
+        self.assertTrue((self.folder / "m.png").is_file())
+        wrong = self.run_study("one-group", "m.csv", "--outcome", "flow", "--ahead", 3)
+        self.assertIn("--ahead is for a vector-autoregression", wrong.stderr)
+        wrong = self.run_study(*call, "--drift", "-1")
+        self.assertIn("`drift` must be a number above 0", wrong.stderr)
+
     def test_causal_graphs(self):
         (self.folder / "stones.txt").write_text(
             "demand -> hours, dressings\nhours, dressings -> wear\nheat -> wear\n"

@@ -32,6 +32,9 @@ def made():
         "meta_analysis": mw.studies.meta_analysis(
             LOAD("dressing_trials").frame.rename(columns={"difference": "effect"}), "effect"
         ),
+        "vector_autoregression": mw.studies.vector_autoregression(
+            days.assign(day=range(1, 31)), ["location", "row"], "day"
+        ),
         "variable_selection": mw.studies.variable_selection(days, "power", ["location", "row"]),
     }
 
@@ -64,7 +67,10 @@ class EveryStudy(unittest.TestCase):
                 written = [mw.Model.read(sheet) for sheet in sheets]
                 for model in study.models.values():
                     self.assertIn(model, written)
-                data = pd.read_csv(next(place.glob("*.csv")))
+                tables = {".csv": pd.read_csv, ".parquet": pd.read_parquet}
+                data = next(
+                    tables[one.suffix](one) for one in place.iterdir() if one.suffix in tables
+                )
                 for model in written:
                     model.bind(data)
                 with self.assertRaises(StorageError):

@@ -335,7 +335,8 @@ class AutoregressionFindings(Findings):
 
     @cached_property
     def _stable(self) -> float:
-        return float(self.stability()["stable"].iloc[-1])
+        roots = largest_roots(self.at(None), self.study.parts.data.lags)
+        return float((roots < 1).mean())
 
     def _cautions(self) -> tuple[Finding, ...]:
         if 1 - self._stable < _UNSTABLE:

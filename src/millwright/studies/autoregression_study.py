@@ -6,6 +6,7 @@ import time as clock
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -21,6 +22,7 @@ from millwright.studies.autoregression_data import LEVEL, SeriesData, series_dat
 from millwright.studies.autoregression_findings import AutoregressionFindings
 from millwright.studies.autoregression_model import READING, Autoregression, Rules
 from millwright.studies.findings import Findings
+from millwright.studies.folder import ending_of
 from millwright.studies.study import Fitting, Study
 from millwright.sweeps.run import Plan, stacked, swept
 from millwright.terminal.progress import chosen_listener
@@ -54,6 +56,15 @@ class AutoregressionStudy(Study):
     @cached_property
     def _frame(self) -> pd.DataFrame:
         return self.parts.frame
+
+    def write(self, folder: str | Path, replace: bool = False) -> Path:
+        """Write the sheet of the model, and its data with the past beside each row.
+
+        See `Study.write`.
+        """
+        place, data = Path(folder), self._frame
+        sheets = {name: place / f"{name}.toml" for name in self.models}
+        return self._written(sheets, {place / f"data{ending_of(data)}": data}, replace)
 
     def data_lines(self) -> tuple[str, ...]:
         """Return series, times and lags."""
