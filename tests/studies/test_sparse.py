@@ -46,7 +46,7 @@ def with_grain():
     return made.fit(seed=1, progress=False, draws=300, warmup=300)
 
 
-def weighted(family, region, draws=1_500_000):
+def weighted(family, region, draws=400_000):
     """Inclusion, first slope, and errors, by weighing draws of the prior by the likelihood."""
     make = np.random.default_rng(9)
     data = mills()
@@ -63,7 +63,7 @@ def weighted(family, region, draws=1_500_000):
     slope *= make.normal(size=(draws, 2))
     level = middle + 3 * make.normal(size=draws)
     log = np.empty(draws)
-    for at in np.array_split(np.arange(draws), 30):
+    for at in np.array_split(np.arange(draws), 10):
         eta = level[at, None] + slope[at] @ x.T
         if family == "bernoulli":
             log[at] = (y * eta - np.logaddexp(0, eta)).sum(axis=1)

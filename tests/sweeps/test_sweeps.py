@@ -133,7 +133,7 @@ class Paths(unittest.TestCase):
 
 
 @functools.cache
-def numbers_of(draws=60_000):
+def numbers_of(draws=25_000):
     """Draws of unknowns when readings and unknowns are drawn in turn (Geweke 2004)."""
     made, generator = problem(), np.random.default_rng(8)
     state, kept = begun(made, generator), room(made, 1)
@@ -161,7 +161,7 @@ def _row(start, step, last, covariance):
 class Joint(unittest.TestCase):
     def test_chains_leave_the_joint_distribution_of_unknowns_and_readings(self):
         made, make = problem(), np.random.default_rng(1)
-        count = 100_000
+        count = 50_000
         start = made.start_mean + np.sqrt(made.start_variance) * make.normal(size=(count, COUNT))
         step = made.step_scale * np.abs(make.normal(size=(count, COUNT)))
         last = start + step * np.sqrt(TIMES) * make.normal(size=(count, COUNT))
