@@ -128,7 +128,12 @@ class Studying(unittest.TestCase):
         self.assertEqual(len(machine["coefficients"]), 6)
         self.assertTrue((self.folder / "m.png").is_file())
         wrong = self.run_study("one-group", "m.csv", "--outcome", "flow", "--ahead", 3)
-        self.assertIn("--ahead is for a vector-autoregression", wrong.stderr)
+        self.assertIn("--ahead is for series", wrong.stderr)
+        alone = ("series", "m.csv", "--outcome", "stock", "--time", "month", "--ahead", 3)
+        one = self.run_study(*alone, "--parts", "level + season(12)", "--quiet")
+        self.assertIn("Forecast of 3 steps", one.stdout)
+        wrong = self.run_study(*alone)
+        self.assertIn("Say what it is made of", wrong.stderr)
         wrong = self.run_study(*call, "--drift", "-1")
         self.assertIn("`drift` must be a number above 0", wrong.stderr)
 

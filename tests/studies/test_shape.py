@@ -32,6 +32,9 @@ def made():
         "meta_analysis": mw.studies.meta_analysis(
             LOAD("dressing_trials").frame.rename(columns={"difference": "effect"}), "effect"
         ),
+        "series": mw.studies.series(
+            "level + season(4) + row", days.assign(day=range(1, 31)), "location", "day"
+        ),
         "vector_autoregression": mw.studies.vector_autoregression(
             days.assign(day=range(1, 31)), ["location", "row"], "day"
         ),

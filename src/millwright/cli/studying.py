@@ -23,7 +23,7 @@ __all__ = ["study"]
 
 _NAMES = (
     "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis, "
-    "variable-selection, vector-autoregression or causal"
+    "variable-selection, vector-autoregression, series or causal"
 )
 _REGIONS = ("rope", "effect_rope")
 
@@ -152,6 +152,10 @@ def study(
     burn_in: Annotated[int | None, typer.Option(help="Steps before they are counted.")] = None,
     walks: Annotated[int | None, typer.Option(help="How many walks.")] = None,
     kept: Annotated[int | None, typer.Option(help="How many of the best subsets to keep.")] = None,
+    parts: Annotated[
+        str | None,
+        typer.Option(help="Of one series: 'level + trend + season(12) + hours + drifting(rain)'."),
+    ] = None,
     series: Annotated[
         list[str] | None, typer.Option(help="A series of several; repeatable.")
     ] = None,
@@ -298,6 +302,7 @@ def study(
         "walks": walks,
         "kept": kept,
         "missing": missing,
+        "parts": parts,
         "series": series or None,
         "time": time,
         "lags": lags,
@@ -397,6 +402,10 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
     if "per" in stated:
         stated["per"] = _per(key, stated["per"])
     stated |= _of_candidates(stated)
+    if "parts" in known and "parts" not in stated:
+        raise ArgumentError(
+            f"Say what it is made of: millwright study {name} DATA --parts 'level + season(12)'."
+        )
     if "formula" in known and "formula" not in stated:
         raise ArgumentError(
             f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
@@ -530,7 +539,7 @@ def _forecast(found: Findings, ahead: int | None, seed: int) -> Forecast | None:
         return None
     make = getattr(found, "forecast", None)
     if make is None:
-        raise ArgumentError(f"--ahead is for a vector-autoregression, not {found.study.kind}.")
+        raise ArgumentError(f"--ahead is for series, not for the study {found.study.kind}.")
     forecast: Forecast = make(ahead, seed=seed)
     return forecast
 

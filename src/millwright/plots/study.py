@@ -24,6 +24,7 @@ _FIGURES = {
     "variable_selection": "millwright.plots.study_selection",
     "sparse_selection": "millwright.plots.study_sparse",
     "vector_autoregression": "millwright.plots.study_autoregression",
+    "series": "millwright.plots.study_series",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 
@@ -50,7 +51,7 @@ def study(
         `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`, and
         `covariates` and `funnel` where they were asked. Of variable selections: `inclusion`,
         `coefficients`, `models`, `sizes`. Of vector autoregressions: `coefficients` in time,
-        `responses`, `forecast`, `shares`.
+        `responses`, `forecast`, `shares`. Of one series: `parts`, `forecast`.
     size
         Width and height in inches.
     text

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from millwright.studies.proportion_study import proportions as proportions
     from millwright.studies.regression_study import regression as regression
     from millwright.studies.selection_study import variable_selection as variable_selection
+    from millwright.studies.series_study import series as series
     from millwright.studies.stored import load as load, resume as resume
     from millwright.studies.study import Study as Study
 

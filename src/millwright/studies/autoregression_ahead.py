@@ -17,6 +17,7 @@ from millwright.errors import ArgumentError, DataError, nearest
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.autoregression_paths import Ahead, Conditions, ahead
 from millwright.studies.reading import numbers_in, table_of
+from millwright.studies.series_model import SeriesModel
 from millwright.wording import setting
 
 if TYPE_CHECKING:
@@ -145,7 +146,7 @@ def forecast_of(
         found.errors,
         parts.last(found.posterior.draws)[found.some],
         made.middle,
-        _others(others, made.others, horizon) - made.other_middle,
+        _columns(found, others, horizon) - made.other_middle,
         Conditions(values=stated),
         generator,
     )
@@ -217,6 +218,17 @@ def _stated(
             )
         stated[: len(found), list(series).index(name)] = found
     return stated
+
+
+def _columns(
+    found: AutoregressionFindings, others: Mapping[str, Sequence[float]], horizon: int
+) -> np.ndarray:
+    """Return all columns of the steps to come: those that are given, and waves and trends."""
+    parts = found.study.parts
+    if isinstance(parts, SeriesModel):
+        names = [part.column for part in parts.parts if part.kind == "column"]
+        return parts.later(_others(others, names, horizon), horizon)
+    return _others(others, parts.data.others, horizon)
 
 
 def _others(

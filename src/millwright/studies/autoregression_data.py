@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from millwright.checks import check_whole
 from millwright.errors import ArgumentError, DataError
 from millwright.studies.reading import find_column, numbers_in, table_of
 from millwright.studies.series_times import Times, times_of
@@ -33,7 +32,7 @@ class SeriesData:
     series, others
         Names of the series, and of other columns that explain them.
     lags
-        How many.
+        How many; 0 for one series that is explained by other columns alone.
     """
 
     frame: pd.DataFrame = field(repr=False)
@@ -138,7 +137,6 @@ def series_data(
         For times that are out of order or uneven, series that are constant or say what others
         say, gaps where none can be, too few rows.
     """
-    check_whole("lags", lags, 1)
     if not isinstance(data, pd.DataFrame | dict) and hasattr(data, "to_frame"):
         data = data.to_frame()
     frame = _with_index(data, time)

@@ -215,16 +215,27 @@ class Autoregression:
         labels: dict[str, Any] = {"step": list(made.labels)} if self.drifts else {}
         if len(made.gaps[0]):
             labels["gap"] = self.gap_labels
-        told = "; ".join(f"{at} is {name}" for at, name in enumerate(made.series, 1))
+        title, notes = self.words
         return Model(
-            title=f"{', '.join(made.series)} on their past",
-            notes=f"Equations: {told}. past_i_l: series i, l steps before, around its mean.",
+            title=title,
+            notes=notes,
             priors=self._priors,
             likelihood=likelihood,
             derived=derived,
             columns=names.aliases,
             labels=labels,
         )
+
+    @property
+    def words(self) -> tuple[str, str]:
+        """Title and notes of the model."""
+        made = self.data
+        told = "; ".join(f"{at} is {name}" for at, name in enumerate(made.series, 1))
+        notes = f"Equations: {told}. past_i_l: series i, l steps before, around its mean."
+        if made.others:
+            other = "; ".join(f"other_{at} is {name}" for at, name in enumerate(made.others, 1))
+            notes += f" Around their means: {other}."
+        return f"{', '.join(made.series)} on their past", notes
 
     @cached_property
     def frame(self) -> pd.DataFrame:
@@ -298,6 +309,8 @@ class Autoregression:
     def last(self, draws: Any) -> np.ndarray:
         """Return the last readings of all draws, missing ones drawn, (draws, lags, n)."""
         made, readings = self.data, self.readings(draws)
+        if not made.lags:
+            return np.zeros((len(readings), 0, len(made.series)))
         found = np.broadcast_to(
             made.filled[-made.lags :], (len(readings), made.lags, len(made.series))
         ).copy()

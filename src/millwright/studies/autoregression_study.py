@@ -177,6 +177,7 @@ def vector_autoregression(
         For times that are out of order, uneven or doubled, constant or collinear series, too few
         rows.
     """
+    check_whole("lags", lags, 1)
     made = series_data(data, series, time, lags, others)
     kept = [constant] if isinstance(constant, str) else list(constant)
     settings = {

@@ -27,6 +27,7 @@ PLACES = {
     "meta_analysis": "millwright.studies.meta_study",
     "variable_selection": "millwright.studies.selection_study",
     "vector_autoregression": "millwright.studies.autoregression_study",
+    "series": "millwright.studies.series_study",
 }
 """The module of each study, by its name."""
 
@@ -39,6 +40,7 @@ REBUILT_BY = {
     "variable_selection": "millwright.studies.selection_study",
     "sparse_selection": "millwright.studies.sparse_study",
     "vector_autoregression": "millwright.studies.autoregression_study",
+    "series": "millwright.studies.series_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 

@@ -1,0 +1,181 @@
+"""What a study of one series found: its parts in time, and how it goes on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from millwright.draws.intervals import interval, kind_words
+from millwright.draws.numbers import chance_text
+from millwright.errors import ArgumentError
+from millwright.studies.autoregression_ahead import Forecast, forecast_of
+from millwright.studies.autoregression_findings import AutoregressionFindings
+from millwright.studies.sentences import size_words
+from millwright.wording import visible
+
+if TYPE_CHECKING:
+    from millwright.studies.series_study import SeriesStudy
+
+__all__ = ["SeriesFindings"]
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class SeriesFindings(AutoregressionFindings):
+    """The answer of a study of one series."""
+
+    study: SeriesStudy
+
+    def part_draws(self) -> dict[str, np.ndarray]:
+        """Return draws of each part at each time, (draws, times); together they make the mean."""
+        model = self.study.parts
+        x = model.data.regressors(model.data.filled)
+        found: dict[str, np.ndarray] = {}
+        for r, part in enumerate(model.owner):
+            values = self.path(0, r) * x[:, r]
+            name = "level" if part is None else part.name
+            found[name] = found[name] + values if name in found else values
+        return found
+
+    def parts(self) -> pd.DataFrame:
+        """Summarise the parts at every time.
+
+        Returns
+        -------
+        One row a part and time: median and interval. The level is that of the series with all
+        other parts at their means, which the others are counted from.
+        """
+        words = kind_words(self.kind, self.level)
+        labels = self.study.parts.data.labels
+        frames = []
+        for name, draws in self.part_draws().items():
+            low, high = interval(draws, self.level, self.kind)
+            table = {"median": np.median(draws, axis=0), f"{words}, from": low}
+            index = pd.MultiIndex.from_product([[name], labels], names=["part", "time"])
+            frames.append(pd.DataFrame({**table, f"{words}, to": high}, index=index))
+        return pd.concat(frames)
+
+    def forecast(
+        self,
+        horizon: int = 12,
+        *,
+        drift: str = "on",
+        given: Mapping[str, Sequence[float | None]] | None = None,
+        others: Mapping[str, Sequence[float]] | None = None,
+        seed: int = 0,
+    ) -> Forecast:
+        """Draw the steps after the last time.
+
+        Parameters
+        ----------
+        horizon
+            How many steps.
+        drift
+            `on`: what drifts goes on drifting. `off`: it stays as it is at the end.
+        given
+            Readings that are stated, as for several series.
+        others
+            Of the columns among the parts their values at each step.
+        seed
+            Any whole number from 0.
+
+        Returns
+        -------
+        The forecast, with `.table()` and `.score(truth)`.
+
+        Raises
+        ------
+        ArgumentError
+            For settings that make no sense, or values that are missing.
+        """
+        return forecast_of(self, horizon, drift, given or {}, others or {}, seed)
+
+    def _refused(self, what: str) -> ArgumentError:
+        return ArgumentError(f"One series has no {what}: ask several by vector_autoregression.")
+
+    def responses(self, *args: Any, **kwargs: Any) -> Any:
+        """Refuse: there is no past that shocks go on through."""
+        raise self._refused("responses")
+
+    def shares(self, *args: Any, **kwargs: Any) -> Any:
+        """Refuse: there is one kind of shock."""
+        raise self._refused("shares of shocks")
+
+    def stability(self) -> pd.DataFrame:
+        """Refuse: there is no past that the series leans on."""
+        raise self._refused("roots")
+
+    def _numbers(self) -> dict[str, np.ndarray]:
+        model, shape = self.study.parts, self.posterior.draws.shape
+        made = model.data
+        numbers: dict[str, np.ndarray] = {}
+        for r, part in enumerate(model.owner):
+            if part is not None and part.kind == "season":
+                continue
+            values = self._every[:, self.place(None), 0, r].reshape(shape)
+            when = f" at {made.labels[-1]}" if model.step_scale[0, r] > 0 else ""
+            name = "level" if r == 0 else f"slope of {made.terms[r]}"
+            numbers[f"{name}{when}"] = values
+        numbers["noise"] = np.sqrt(self._covariance[:, 0, 0]).reshape(shape)
+        return numbers
+
+    def _one_sided(self) -> tuple[str, ...]:
+        return ("noise",)
+
+    def _cautions(self) -> tuple[Any, ...]:
+        return ()
+
+    def _sentences(self) -> tuple[str, ...]:
+        model = self.study.parts
+        made, labels = model.data, model.data.labels
+        lines = []
+        drawn = self.part_draws()
+        for part in model.parts:
+            draws = drawn[part.name]
+            if part.kind == "level":
+                change = draws[:, -1] - draws[:, 0]
+                lines.append(
+                    f"Level: {self._size(draws[:, -1])} at {labels[-1]}, a change of "
+                    f"{self._size(change)} since {labels[0]}."
+                )
+            elif part.kind == "season":
+                lines.append(self._season_words(part.name, draws, part.period))
+            else:
+                slope = self._every[:, self.place(None), 0, made.terms.index(part.name)]
+                up = float((slope > 0).mean())
+                way = "positive" if up >= 0.5 else "negative"
+                when = f" at {labels[-1]}" if part.drifts else ""
+                what = "a step" if part.kind == "trend" else "one more of it"
+                lines.append(
+                    f"`{visible(part.name)}`{when}: {self._size(slope)} for {what}, {way} with "
+                    f"probability {chance_text(max(up, 1 - up), len(slope))}."
+                )
+        if model.drifts:
+            lines.append(self._drift_words())
+        lines.append(
+            "Not asked: what causes what. Forecasts rest on nothing else changing; a level that "
+            "drifts takes up what no other part explains."
+        )
+        return tuple(lines)
+
+    def _size(self, values: np.ndarray) -> str:
+        return size_words(values, self.level, self.kind)
+
+    def _season_words(self, name: str, draws: np.ndarray, period: int) -> str:
+        last = draws[:, -period:]
+        labels = self.study.parts.data.labels[-period:]
+        middle = np.median(last, axis=0)
+        swing = last.max(axis=1) - last.min(axis=1)
+        return (
+            f"{name}: from lowest to highest {self._size(swing)} in the last round; highest at "
+            f"{labels[int(np.argmax(middle))]}, lowest at {labels[int(np.argmin(middle))]}."
+        )
+
+    @property
+    def record(self) -> dict[str, Any]:
+        """All of it as plain values."""
+        base = super(AutoregressionFindings, self).record
+        return {**base, "parts": [part.name for part in self.study.parts.parts]}
