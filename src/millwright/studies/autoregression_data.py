@@ -14,7 +14,7 @@ from millwright.errors import ArgumentError, DataError
 from millwright.studies.reading import find_column, numbers_in, table_of
 from millwright.studies.series_times import Times, times_of
 
-__all__ = ["LEVEL", "SeriesData", "series_data"]
+__all__ = ["LEVEL", "SeriesData", "series_data", "with_index"]
 
 LEVEL = "level"
 _COLLINEAR = 1e-10
@@ -137,9 +137,7 @@ def series_data(
         For times that are out of order or uneven, series that are constant or say what others
         say, gaps where none can be, too few rows.
     """
-    if not isinstance(data, pd.DataFrame | dict) and hasattr(data, "to_frame"):
-        data = data.to_frame()
-    frame = _with_index(data, time)
+    frame, time = with_index(data, time)
     if time is not None:
         time = find_column(frame, time, "time")
     named = [others] if isinstance(others, str) else list(others)
@@ -189,14 +187,16 @@ def series_data(
     return made
 
 
-def _with_index(data: Any, time: str | None) -> pd.DataFrame:
-    """Return the table, its index as a column where that is what holds the times."""
-    indexed = isinstance(data, pd.DataFrame) and (
-        isinstance(data.index, pd.DatetimeIndex | pd.PeriodIndex) or data.index.name == time
-    )
-    if indexed and time is not None and time not in data.columns:
-        data = data.rename_axis(time).reset_index()
-    return table_of(data)
+def with_index(data: Any, time: str | None) -> tuple[pd.DataFrame, str | None]:
+    """Return the table and the column of its times, which its index may hold."""
+    if isinstance(data, pd.DataFrame):
+        dated = isinstance(data.index, pd.DatetimeIndex | pd.PeriodIndex)
+        named = time is not None and data.index.name == time
+        if (dated or named) and (time is None or time not in data.columns):
+            name = time or str(data.index.name or "time")
+            if name not in data.columns:
+                return table_of(data.rename_axis(name).reset_index()), name
+    return table_of(data), time
 
 
 def _numeric(column: pd.Series) -> bool:
@@ -237,8 +237,9 @@ def _check_values(made: SeriesData) -> None:
     n, terms = len(made.series), len(made.terms)
     if made.count < terms + 2:
         raise DataError(
-            f"There are {made.count} times with a past of {made.lags}, and {terms} regressors in "
-            f"each equation: at least {terms + 2} are needed. Give fewer lags or series."
+            f"There are {made.count} times that are explained, and {terms} coefficients in each "
+            f"equation: at least {terms + 2} times are needed. Give fewer "
+            + ("lags or series." if made.lags else "parts.")
         )
     for name in made.others:
         if made.frame[name].isna().any():

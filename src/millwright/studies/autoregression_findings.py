@@ -396,7 +396,7 @@ class AutoregressionFindings(Findings):
         moving = table[table > np.log(3)].sort_values(ascending=False)
         still = int((table < -np.log(3)).sum())
         named = "; ".join(
-            f"`{visible(series)}` on `{visible(term)}`" for series, term in moving.index[:4]
+            self._coefficient_words(series, term) for series, term in moving.index[:4]
         )
         more = f" and {len(moving) - 4} more" * (len(moving) > 4)
         told = f"these move: {named}{more}" if len(moving) else "none moves"
@@ -405,6 +405,9 @@ class AutoregressionFindings(Findings):
             f"Of {len(table)} coefficients that may drift, by odds of 3 to 1 or more, {told}; "
             f"{still} stand still; of {open_ones} the data say little. drifts() has all."
         )
+
+    def _coefficient_words(self, series: str, term: str) -> str:
+        return f"`{visible(series)}` on `{visible(term)}`"
 
     @property
     def record(self) -> dict[str, Any]:

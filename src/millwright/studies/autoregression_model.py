@@ -141,7 +141,7 @@ class Autoregression:
 
     @cached_property
     def names(self) -> Names:
-        """How the model calls the series."""
+        """How the model, and its data, call the series."""
         every = {name: f"series_{at}" for at, name in enumerate(self.data.series, 1)}
         return named(every, [*self._priors, *self._pasts, *self._extras, "step"])
 
@@ -222,7 +222,6 @@ class Autoregression:
             priors=self._priors,
             likelihood=likelihood,
             derived=derived,
-            columns=names.aliases,
             labels=labels,
         )
 
@@ -242,7 +241,8 @@ class Autoregression:
         """The data of the model; gaps are filled along straight lines there."""
         made = self.data
         columns: dict[str, Any] = {
-            name: made.filled[made.lags :, at] for at, name in enumerate(made.series)
+            self.names.of[name]: made.filled[made.lags :, at]
+            for at, name in enumerate(made.series)
         }
         values = made.regressors(made.filled)
         for at, name in enumerate([*self._pasts, *self._extras], 1):

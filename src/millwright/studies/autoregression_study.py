@@ -30,7 +30,7 @@ from millwright.wording import setting
 
 __all__ = ["AutoregressionStudy", "vector_autoregression"]
 
-_CHAINS, _DRAWS, _THIN = 4, 1000, 5
+_CHAINS, _DRAWS = 4, 1000
 _WARMUP = 400
 _MOST_STATED = 60
 
@@ -46,6 +46,7 @@ class AutoregressionStudy(Study):
     """
 
     name: ClassVar[str] = "vector_autoregression"
+    thin: ClassVar[int] = 5
 
     parts: Autoregression = field(repr=False)
 
@@ -88,7 +89,7 @@ class AutoregressionStudy(Study):
             chains=settings.get("chains", _CHAINS),
             warmup=settings.get("warmup", _WARMUP),
             draws=settings.get("draws", _DRAWS),
-            thin=settings.get("thin", _THIN),
+            thin=settings.get("thin", self.thin),
             seed=settings.get("seed", 0),
         )
         for key, least in (("chains", 1), ("warmup", 0), ("draws", 1), ("thin", 1), ("seed", 0)):
@@ -182,7 +183,7 @@ def vector_autoregression(
     kept = [constant] if isinstance(constant, str) else list(constant)
     settings = {
         "series": list(made.series),
-        "time": time,
+        "time": time if made.times.name == "row" else made.times.name,
         "lags": lags,
         "others": list(made.others),
         "drift": drift,

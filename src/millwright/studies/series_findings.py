@@ -161,6 +161,9 @@ class SeriesFindings(AutoregressionFindings):
         )
         return tuple(lines)
 
+    def _coefficient_words(self, series: str, term: str) -> str:
+        return f"`{visible(term)}`"
+
     def _size(self, values: np.ndarray) -> str:
         return size_words(values, self.level, self.kind)
 

@@ -12,11 +12,11 @@ import pandas as pd
 from millwright.checks import check_positive
 from millwright.errors import ArgumentError, DataError
 from millwright.posterior.posterior import Posterior
-from millwright.studies.autoregression_data import SeriesData, series_data
+from millwright.studies.autoregression_data import SeriesData, series_data, with_index
 from millwright.studies.autoregression_model import READING, Rules
 from millwright.studies.autoregression_study import AutoregressionStudy
 from millwright.studies.findings import Findings
-from millwright.studies.reading import find_column, table_of
+from millwright.studies.reading import find_column
 from millwright.studies.series_findings import SeriesFindings
 from millwright.studies.series_model import SeriesModel
 from millwright.studies.series_parts import Part, read_parts, waves
@@ -31,6 +31,8 @@ class SeriesStudy(AutoregressionStudy):
     """One series as the sum of parts."""
 
     name: ClassVar[str] = "series"
+    # Of one series a sweep takes little, and level and noise mix slowly.
+    thin: ClassVar[int] = 20
 
     parts: SeriesModel
 
@@ -86,7 +88,7 @@ def series(
         For times that are out of order, uneven or doubled, a constant series, too few rows.
     """
     read = read_parts(parts)
-    frame = _indexed(data, time)
+    frame, time = with_index(data, time)
     name = find_column(frame, outcome, "outcome")
     columns = [find_column(frame, part.column, "parts") for part in read if part.kind == "column"]
     if name in columns:
@@ -94,14 +96,6 @@ def series(
     made = series_data(frame, [name], time, 0, columns)
     settings = {"parts": parts, "outcome": name, "time": time, "drift": drift}
     return build(made, read, settings)
-
-
-def _indexed(data: Any, time: str | None) -> pd.DataFrame:
-    if isinstance(data, pd.DataFrame) and time is not None and time not in data.columns:
-        named = data.index.name == time
-        if named or isinstance(data.index, pd.DatetimeIndex | pd.PeriodIndex):
-            data = data.rename_axis(time).reset_index()
-    return table_of(data)
 
 
 def build(made: SeriesData, read: tuple[Part, ...], settings: Mapping[str, Any]) -> SeriesStudy:
