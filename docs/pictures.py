@@ -35,6 +35,7 @@ SHEETS = {
         "causal-graph",
         "causal-effects",
         "study-drift",
+        "study-parts",
     ),
     "weighing": (
         "model-probabilities",
@@ -139,6 +140,9 @@ def studies() -> dict[str, Figure]:
         graph.estimate(stones, effect_of=one, on="wear", seed=2) for one in ("hours", "dressings")
     ]
     market = mw.studies.vector_autoregression(mw.demo.load("flour_market").frame, time="month")
+    stock = mw.studies.series(
+        "level + season(12) + flow", mw.demo.load("flour_market").frame, "stock", "month"
+    )
     lofts_too = mw.studies.regression("moisture ~ hours * loft", lofts())
     return {
         "study-groups": mw.plots.study(groups.fit(seed=2, progress=False)),
@@ -156,6 +160,7 @@ def studies() -> dict[str, Figure]:
         ),
         "causal-effects": mw.plots.causal_effects(*effects),
         "study-drift": mw.plots.study(market.fit(seed=2, progress=False)),
+        "study-parts": mw.plots.study(stock.fit(seed=2, progress=False)),
         "study-funnel": mw.plots.study(
             mw.studies.meta_analysis(powder, "gain", label="report", bias="positive").fit(seed=2),
             "funnel",
