@@ -104,6 +104,16 @@ class Answers(unittest.TestCase):
         self.assertIn("`hours`: 1.", text)
         self.assertRegex(text, r"highest at 1937-0[345], lowest at 1937-(09|10|11)")
 
+    def test_a_season_that_is_not_there_is_not_told(self):
+        self.assertGreater(found().season_level("season(12)"), 0.999)
+        self.assertIn("region leaves 0 out", " ".join(found().answer))
+        make = np.random.default_rng(5)
+        plain = {"flow": 50 + make.normal(size=72)}
+        answer = STUDY("level + season(12)", plain, "flow").fit(seed=1, progress=False, draws=500)
+        self.assertIn("season(12): none that comes again is shown", " ".join(answer.answer))
+        with self.assertRaises(ArgumentError):
+            answer.season_level("level")
+
     def test_forecasts_go_on_with_the_season(self):
         forecast = found().forecast(12, others={"hours": [0] * 12}, seed=1)
         middle = forecast.table()["median"].to_numpy()

@@ -46,6 +46,7 @@ class AutoregressionStudy(Study):
     """
 
     name: ClassVar[str] = "vector_autoregression"
+    keeps_draws: ClassVar[bool] = False
     thin: ClassVar[int] = 5
 
     parts: Autoregression = field(repr=False)

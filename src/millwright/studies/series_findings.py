@@ -172,10 +172,40 @@ class SeriesFindings(AutoregressionFindings):
         labels = self.study.parts.data.labels[-period:]
         middle = np.median(last, axis=0)
         swing = last.max(axis=1) - last.min(axis=1)
+        inside = self.season_level(name)
+        if inside < self.level:
+            return (
+                f"{name}: none that comes again is shown: 0 lies inside the "
+                f"{100 * self.level:g} % region of its waves, averaged over all times. What it "
+                "takes up here may be noise; try the series without it."
+            )
         return (
             f"{name}: from lowest to highest {self._size(swing)} in the last round; highest at "
-            f"{labels[int(np.argmax(middle))]}, lowest at {labels[int(np.argmin(middle))]}."
+            f"{labels[int(np.argmax(middle))]}, lowest at {labels[int(np.argmin(middle))]}. Its "
+            f"waves averaged over all times are away from 0: the {100 * self.level:g} % region "
+            "leaves 0 out."
         )
+
+    def season_level(self, name: str) -> float:
+        """Return the share of draws of a season's waves that are more probable than none.
+
+        Waves are averaged over all times; regions are ellipses around their mean. A swing from
+        lowest to highest is above 0 for noise too, and says nothing of whether there is a season.
+
+        Raises
+        ------
+        ArgumentError
+            For what is no season among the parts.
+        """
+        model = self.study.parts
+        own = [r for r, one in enumerate(model.owner) if one is not None and one.name == name]
+        if not own or model.owner[own[0]].kind != "season":  # type: ignore[union-attr]
+            raise ArgumentError(f"There is no season `{name}` among the parts.")
+        waves = np.stack([self.path(0, r).mean(axis=1) for r in own], axis=1)
+        middle = waves.mean(axis=0)
+        root = np.linalg.cholesky(np.atleast_2d(np.cov(waves.T)))
+        away = np.linalg.norm(np.linalg.solve(root, (waves - middle).T), axis=0)
+        return float((away < np.linalg.norm(np.linalg.solve(root, middle))).mean())
 
     @property
     def record(self) -> dict[str, Any]:

@@ -75,6 +75,8 @@ class Study(Shown):
     """
 
     name: ClassVar[str]
+    keeps_draws: ClassVar[bool] = True
+    """Whether a fit that is stopped keeps the draws that are made."""
 
     question: str
     data: pd.DataFrame = field(repr=False)
@@ -271,9 +273,10 @@ class Study(Shown):
             except Interrupted as stop:
                 if folder is None:
                     raise
+                going = "goes on" if self.keeps_draws else "begins this model again"
                 raise Interrupted(
                     f"The study was stopped while `{name}` was fitted; what is done is in "
-                    f"{folder.path}, and {folder.going_on} goes on.",
+                    f"{folder.path}, and {folder.going_on} {going}.",
                     stop.posterior,
                 ) from stop
         return self._found(posteriors, settings)
