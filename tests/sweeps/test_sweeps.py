@@ -15,6 +15,7 @@ from millwright.sweeps.problem import Problem, begun, room
 TIMES, SERIES, LAGS = 6, 2, 1
 M = 1 + SERIES * LAGS
 COUNT = SERIES * M
+MIDDLE = np.array([0.7, -0.4])
 
 
 def problem(gaps=True, drifts=True, seed=0):
@@ -24,8 +25,9 @@ def problem(gaps=True, drifts=True, seed=0):
     scale[-1] = 0.0
     return Problem(
         lags=LAGS,
+        middle=MIDDLE,
         outcomes=values[1:].copy(),
-        regressors=np.column_stack([np.ones(TIMES), values[:-1]]),
+        regressors=np.column_stack([np.ones(TIMES), values[:-1] - MIDDLE]),
         gap_time=np.array([2, 5] if gaps else [], dtype=np.int64),
         gap_series=np.array([1, 0] if gaps else [], dtype=np.int64),
         start_mean=make.normal(scale=0.3, size=COUNT),
@@ -102,11 +104,11 @@ class Paths(unittest.TestCase):
         found = np.empty((20_000, 2))
         for at in range(len(found)):
             draw_gaps(
-                *(LAGS, made.gap_time, made.gap_series, path, errors),
+                *(LAGS, MIDDLE, made.gap_time, made.gap_series, path, errors),
                 *(generator, outcomes, regressors),
             )
             found[at] = outcomes[2, 1], outcomes[5, 0]
-        self.assertTrue((regressors[1:, 1:] == outcomes[:-1]).all())
+        self.assertTrue(np.allclose(regressors[1:, 1:], outcomes[:-1] - MIDDLE))
         # The joint normal of all readings given the first row, by its precision.
         inverse = np.linalg.inv(errors)
         precision = np.zeros((TIMES * SERIES,) * 2)
@@ -118,6 +120,7 @@ class Paths(unittest.TestCase):
             level = slopes[:, 0].copy()
             if t:
                 rows[:, (t - 1) * SERIES : t * SERIES] = -slopes[:, 1:]
+                level -= slopes[:, 1:] @ MIDDLE
             else:
                 level += slopes[:, 1:] @ made.regressors[0, 1:]
             precision += rows.T @ inverse @ rows
@@ -146,7 +149,7 @@ def numbers_of(draws=25_000):
             state.regressors[t] = row
             slopes = state.path[t].reshape(SERIES, M)
             state.outcomes[t] = slopes @ row + root @ generator.normal(size=SERIES)
-            row = np.concatenate([[1.0], state.outcomes[t]])
+            row = np.concatenate([[1.0], state.outcomes[t] - MIDDLE])
         sweep(made, state, kept, 0, 1, 1, generator)
         rows[at] = _row(kept.start[0], kept.step[0], kept.path[0, -1], kept.covariance[0])
     return rows

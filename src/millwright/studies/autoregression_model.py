@@ -125,6 +125,7 @@ class Autoregression:
         mean, sd = self.start
         return Problem(
             lags=made.lags,
+            middle=made.middle,
             outcomes=np.ascontiguousarray(made.filled[made.lags :]),
             regressors=np.ascontiguousarray(made.regressors(made.filled)),
             gap_time=gap_time,

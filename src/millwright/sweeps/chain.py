@@ -70,6 +70,7 @@ def sweep(
             if len(problem.gap_time) > 0:
                 draw_gaps(
                     problem.lags,
+                    problem.middle,
                     problem.gap_time,
                     problem.gap_series,
                     state.path,
@@ -116,7 +117,8 @@ def standing_still(problem: Problem, kept: Kept, generator: np.random.Generator)
             at, own = problem.gap_time[gap], problem.gap_series[gap]
             outcomes[at, own] = kept.gaps[draw, gap]
             for later in range(1, min(problem.lags, len(outcomes) - 1 - at) + 1):
-                regressors[at + later, 1 + (later - 1) * series + own] = kept.gaps[draw, gap]
+                past = kept.gaps[draw, gap] - problem.middle[own]
+                regressors[at + later, 1 + (later - 1) * series + own] = past
         draw_steps(
             outcomes,
             regressors,

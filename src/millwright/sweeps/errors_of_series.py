@@ -56,6 +56,7 @@ def draw_covariance(
 @compiled
 def draw_gaps(
     lags: int,
+    middle: np.ndarray,
     gap_time: np.ndarray,
     gap_series: np.ndarray,
     path: np.ndarray,
@@ -88,4 +89,4 @@ def draw_gaps(
         value += generator.standard_normal() / np.sqrt(precision)
         outcomes[at, own] = value
         for later in range(1, min(lags, times - 1 - at) + 1):
-            regressors[at + later, 1 + (later - 1) * series + own] = value
+            regressors[at + later, 1 + (later - 1) * series + own] = value - middle[own]

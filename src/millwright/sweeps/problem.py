@@ -20,10 +20,12 @@ class Problem(NamedTuple):
     ----------
     lags
         How many; regressors 1 to n lags are the series before, the last time first.
+    middle
+        From where lagged readings are counted, (n,).
     outcomes
         Readings, (times, n); where missing any number.
     regressors
-        (times, m): 1, lagged readings, other columns.
+        (times, m): 1, lagged readings less the middle, other columns.
     gap_time, gap_series
         Where readings are missing, (gaps,).
     start_mean, start_variance
@@ -35,6 +37,7 @@ class Problem(NamedTuple):
     """
 
     lags: int
+    middle: np.ndarray
     outcomes: np.ndarray
     regressors: np.ndarray
     gap_time: np.ndarray
