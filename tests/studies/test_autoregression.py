@@ -249,6 +249,25 @@ class Answers(unittest.TestCase):
         wide, narrow = (one.draws[:, -1].std(axis=0).sum() for one in (forecast, off))
         self.assertLess(narrow, wide)
 
+    def test_rolling_forecasts_beside_constant_ones_and_a_random_walk(self):
+        frame = MARKET.frame.tail(40).reset_index(drop=True)
+        frame.loc[39, "stock"] = np.nan
+        made = STUDY(frame, ["flow", "stock"], "month")
+        table = made.compare_forecasts(2, draws=60, progress=False)
+        self.assertEqual(
+            list(table.index.unique("model")), ["drifting", "constant", "random walk"]
+        )
+        walk = frame.flow.to_numpy()
+        exact = np.sqrt(np.mean((walk[37:39] - walk[38:40]) ** 2))
+        self.assertAlmostEqual(
+            table.loc[("random walk", "flow"), "root mean squared error"], exact
+        )
+        self.assertTrue(np.isfinite(table.to_numpy()).all())
+        one = mw.studies.series("level", frame.head(39), "stock", "month")
+        self.assertIn("series", one.compare_forecasts(1, draws=60, progress=False).index)
+        with self.assertRaises(ArgumentError):
+            made.compare_forecasts(30)
+
     def test_it_is_stored_loaded_and_drawn(self):
         with tempfile.TemporaryDirectory() as folder:
             found().save(Path(folder) / "market")

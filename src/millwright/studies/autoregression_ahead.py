@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["Forecast", "forecast_of"]
 
 _FAR = 100.0
+_SCORES = ("root mean squared error", "log score", "inside 50 %", "inside 95 %")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -79,7 +80,8 @@ class Forecast(Shown):
         Returns
         -------
         One row a series, over all steps: root mean squared error of means, mean log predictive
-        density (larger is better), and shares of readings inside the 50 % and 95 % intervals.
+        density (larger is better), and shares of readings inside the 50 % and 95 % intervals; not
+        a number for a series without a reading to compare with.
 
         Raises
         ------
@@ -95,6 +97,9 @@ class Forecast(Shown):
         for j, series in enumerate(self.series):
             real = numbers_in(table, series, "series").to_numpy()
             known = ~np.isnan(real) & np.isnan(self.stated[:, j])
+            if not known.any():
+                rows[series] = dict.fromkeys(_SCORES, float("nan"))
+                continue
             inside = []
             for level in (0.5, 0.95):
                 low, high = interval(self.draws[:, :, j], level, "central")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time as clock
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -18,9 +18,11 @@ from millwright.fitting.record import Origin
 from millwright.fitting.versions import now
 from millwright.models.exact import made_elsewhere
 from millwright.posterior.posterior import Posterior
+from millwright.sampling.progress import Listener
 from millwright.studies.autoregression_data import LEVEL, SeriesData, series_data
 from millwright.studies.autoregression_findings import AutoregressionFindings
 from millwright.studies.autoregression_model import READING, Autoregression, Rules
+from millwright.studies.autoregression_rolling import Make, rolling_scores
 from millwright.studies.findings import Findings
 from millwright.studies.folder import ending_of
 from millwright.studies.study import Fitting, Study
@@ -120,6 +122,51 @@ class AutoregressionStudy(Study):
         if how.save is not None:
             posterior.save(how.save, replace=True)
         return posterior
+
+    def compare_forecasts(
+        self, last: int = 12, *, draws: int = 300, seed: int = 0, progress: bool | Listener = True
+    ) -> pd.DataFrame:
+        """Score one-step forecasts of the last times, each from a fit to the times before it.
+
+        Beside the study with constant coefficients, where they drift, and a random walk.
+
+        Parameters
+        ----------
+        last
+            How many times, at most half of all; each is fitted anew.
+        draws
+            Of each of two chains.
+        seed, progress
+            As for `fit`.
+
+        Returns
+        -------
+        One row a model and series: root mean squared error of means, mean log predictive density
+        (larger is better), share of readings inside the 95 % interval.
+
+        Raises
+        ------
+        ArgumentError
+            For numbers that make no sense.
+        """
+        check_whole("draws", draws, 50)
+        fit = {"seed": seed, "chains": 2, "draws": draws, "warmup": 200}
+        return rolling_scores(
+            self, self._rivals(), self._known(), last, fit, chosen_listener(progress)
+        )
+
+    def _rivals(self) -> dict[str, Make]:
+        """Return what makes studies of the rows so far, by the name of the model."""
+        made: dict[str, Make] = {
+            next(iter(self.models)): partial(rebuild, settings=self.settings, remarks=())
+        }
+        if self.parts.drifts:
+            steady = {**self.settings, "drift": 0, "constant": []}
+            made["constant"] = partial(rebuild, settings=steady, remarks=())
+        return made
+
+    def _known(self) -> list[str]:
+        return list(self.parts.data.others)
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return AutoregressionFindings(study=self, posteriors=posteriors, fit_settings=settings)

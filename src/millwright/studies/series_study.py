@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any, ClassVar
 
 import numpy as np
@@ -14,6 +15,7 @@ from millwright.errors import ArgumentError, DataError
 from millwright.posterior.posterior import Posterior
 from millwright.studies.autoregression_data import SeriesData, series_data, with_index
 from millwright.studies.autoregression_model import READING, Rules
+from millwright.studies.autoregression_rolling import Make
 from millwright.studies.autoregression_study import AutoregressionStudy
 from millwright.studies.findings import Findings
 from millwright.studies.reading import find_column
@@ -43,6 +45,12 @@ class SeriesStudy(AutoregressionStudy):
             f"Series: {made.series[0]}; {made.count} times, {made.labels[0]} to {made.labels[-1]} "
             f"(one step is {made.times.unit}).",
         )
+
+    def _rivals(self) -> dict[str, Make]:
+        return {"series": partial(rebuild, settings=self.settings, remarks=())}
+
+    def _known(self) -> list[str]:
+        return [part.column for part in self.parts.parts if part.kind == "column"]
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return SeriesFindings(study=self, posteriors=posteriors, fit_settings=settings)
