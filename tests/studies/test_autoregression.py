@@ -124,6 +124,9 @@ class Exact(unittest.TestCase):
         at = truth[f"stock at {frame.month[30]}"]
         away = (values[:, at].mean() - frame.stock[30]) / values[:, at].std()
         self.assertLess(abs(away), 4)
+        for ask in ("leave_one_out", "predictive_check"):
+            with self.assertRaisesRegex(ArgumentError, "6 missing readings stand filled"):
+                getattr(answer.posterior, ask)()
         self.assertEqual(answer.forecast(2).labels, ("1941-01", "1941-02"))
 
 

@@ -485,6 +485,7 @@ class Posterior:
         from millwright.draws.predictive import check_against
 
         self._refuse_without_outcomes()
+        self._refuse_filled("A predictive check")
         check_whole("draws", draws, 2)
         generator = generator_of(self.record.seed, Stream.REPLICATION)
         check = check_against(self.draws, generator, draws, statistics)
@@ -872,6 +873,7 @@ class Posterior:
                 "log density does not say which row they belong to."
             )
         self._refuse_without_outcomes()
+        self._refuse_filled(what)
 
     def leave_one_out_pit(self) -> pd.DataFrame:
         """Say where each observation falls in its prediction from all other rows.
@@ -891,9 +893,19 @@ class Posterior:
         from millwright.posterior.summaries import rows_frame
 
         self._refuse_without_outcomes()
+        self._refuse_filled("The PIT of left-out rows")
         generator = generator_of(self.record.seed, Stream.LEFT_OUT)
         rows, below = leave_one_out_pit(self.draws, generator)
         return rows_frame(rows, "PIT", below)
+
+    def _refuse_filled(self, what: str) -> None:
+        """Refuse what would count readings as read that were missing and stand filled."""
+        filled = int(self.record.settings.get("filled", 0))
+        if filled:
+            raise ArgumentError(
+                f"{what} is refused: {filled} missing readings stand filled in the data of this "
+                "model and would count as read."
+            )
 
     def _refuse_without_outcomes(self) -> None:
         if not self.draws.binding.program.outcomes:

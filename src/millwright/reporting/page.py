@@ -133,7 +133,8 @@ def _content(
     prior_words, prior_pictures = parts.prior_parts(posterior)
     every = {name: posterior, **others}
     compared, compared_pictures = parts.comparison(every) if others else ("", [])
-    check = posterior.predictive_check() if binding.program.outcomes else None
+    filled = record.settings.get("filled", 0)
+    check = posterior.predictive_check() if binding.program.outcomes and not filled else None
     figures = {
         "rank_counts": None,
         "prior_posterior": None,

@@ -115,6 +115,7 @@ class AutoregressionStudy(Study):
                 "draws": plan.draws,
                 "warmup": plan.warmup,
                 "thin": plan.thin,
+                "filled": len(self.parts.data.gaps[0]),
             },
             began=began,
             seconds=clock.monotonic() - started,
