@@ -322,7 +322,7 @@ class NothingIsMarkup(unittest.TestCase):
             f"print([m for m in {HEAVY} if m in sys.modules], len(app.registered_commands))"
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
-        self.assertEqual(done.stdout.strip(), "[] 18")
+        self.assertEqual(done.stdout.strip(), "[] 17")
 
 
 if __name__ == "__main__":

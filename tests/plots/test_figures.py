@@ -120,6 +120,9 @@ class Figures(unittest.TestCase):
             "study",
             "further_trials",
             "funnel",
+            "causal_effects",
+            "forecast",
+            "responses",
         }
         self.assertEqual(set(figures) | elsewhere, set(PLOTS.__all__))
         for name, figure in figures.items():

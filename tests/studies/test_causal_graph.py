@@ -143,6 +143,17 @@ class Told(unittest.TestCase):
         self.assertEqual(paths["open"].tolist(), [True, False])
         self.assertEqual(paths["blocked by"].tolist(), ["", "demand"])
 
+    def test_effects_are_drawn_set_by_set(self):
+        drawn = mw.plots.causal_effects(hours(), hours())
+        self.assertEqual(len(drawn.axes), 2)
+        names = [label.get_text() for label in drawn.axes[0].get_yticklabels()]
+        self.assertEqual(names, ["adjusted for demand", "adjusted for dressings", "no adjustment"])
+        dots = [line.get_xdata()[0] for line in drawn.axes[0].lines if line.get_marker() == "o"]
+        np.testing.assert_allclose(dots, hours().table()["median"])
+        for wrong in ((), (GRAPH,)):
+            with self.assertRaises(ArgumentError):
+                mw.plots.causal_effects(*wrong)
+
     def test_drawing(self):
         figure = mw.plots.causal_graph(
             GRAPH, exposure="hours", outcome="wear", strengths=GRAPH.strengths(WEAR)
