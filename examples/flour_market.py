@@ -33,4 +33,4 @@ steady = mw.studies.vector_autoregression(market.frame, time="month", drift=0).f
 print("The year held back, with coefficients that drift and with constant ones:")
 for name, one in (("drifting", findings), ("constant", steady)):
     print(name)
-    print(one.forecast(12, seed=1).score(market.held_back).round(2).to_string())
+    print(one.forecast(12, seed=1).score(market.held_back))

@@ -98,7 +98,7 @@ class WholeExamples(Prints):
 
     def test_flour_market(self):
         with tempfile.TemporaryDirectory() as folder:
-            words = ("Verdict: Converged", "What moves:", "inside 95 %")
+            words = ("Verdict: Converged", "What moves:", "larger is better")
             self.check("flour_market.py", *words, arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
 

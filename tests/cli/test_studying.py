@@ -132,6 +132,8 @@ class Studying(unittest.TestCase):
         alone = ("series", "m.csv", "--outcome", "stock", "--time", "month", "--ahead", 3)
         one = self.run_study(*alone, "--parts", "level + season(12)", "--quiet")
         self.assertIn("Forecast of 3 steps", one.stdout)
+        wrong = self.run_study(*alone, "--parts", "level + flow")
+        self.assertIn("--ahead needs values of flow to come", wrong.stderr)
         wrong = self.run_study(*alone)
         self.assertIn("Say what it is made of", wrong.stderr)
         wrong = self.run_study(*call, "--drift", "-1")

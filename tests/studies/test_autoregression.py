@@ -15,7 +15,6 @@ from millwright.diagnostics.convergence import mean_error
 from millwright.errors import ArgumentError, DataError
 from millwright.studies.autoregression_data import series_data
 from millwright.studies.autoregression_paths import (
-    Conditions,
     ahead,
     impacts,
     lag_matrices,
@@ -174,8 +173,8 @@ class Consequences(unittest.TestCase):
 
         def drawn(stated):
             generator = np.random.default_rng(1)
-            others, conditions = np.zeros((steps, 0)), Conditions(values=stated)
-            return ahead(paths, errors, past, middle, others, conditions, generator)
+            others = np.zeros((steps, 0))
+            return ahead(paths, errors, past, middle, others, stated, generator)
 
         free = drawn(np.full((steps, 2), np.nan))
         state = np.concatenate([past[0, 1] - middle, past[0, 0] - middle])
@@ -235,13 +234,13 @@ class Answers(unittest.TestCase):
             self.assertTrue(np.allclose(np.cumsum(draws, axis=1), added.draws[time]))
         shares = found().shares(horizon=4).table()["mean share"]
         self.assertTrue(np.allclose(shares.groupby(level=["series", "step"]).sum(), 1.0))
-        stable = found().stability()["stable"]
+        stable = found().stability()["probability below 1"]
         self.assertTrue(((stable >= 0) & (stable <= 1)).all())
 
     def test_forecasts_are_scored(self):
         forecast = found().forecast(12, seed=1)
-        score = forecast.score(MARKET.held_back)
-        self.assertTrue((score["inside 95 %"] > 0.6).all())
+        score = forecast.score(MARKET.held_back).frame
+        self.assertTrue((score["inside 95 % interval"] > 0.6).all())
         real = MARKET.held_back["price"].to_numpy()
         spread = forecast.draws[:, :, 2]
         rough = np.mean([np.log(stats.gaussian_kde(spread[:, t])(real[t])[0]) for t in range(12)])
@@ -256,18 +255,16 @@ class Answers(unittest.TestCase):
         frame = MARKET.frame.tail(40).reset_index(drop=True)
         frame.loc[39, "stock"] = np.nan
         made = STUDY(frame, ["flow", "stock"], "month")
-        table = made.compare_forecasts(2, draws=60, progress=False)
+        table = made.compare_forecasts(2, draws=60, progress=False).frame
         self.assertEqual(
             list(table.index.unique("model")), ["drifting", "constant", "random walk"]
         )
         walk = frame.flow.to_numpy()
         exact = np.sqrt(np.mean((walk[37:39] - walk[38:40]) ** 2))
-        self.assertAlmostEqual(
-            table.loc[("random walk", "flow"), "root mean squared error"], exact
-        )
+        self.assertAlmostEqual(table.loc[("random walk", "flow"), "root-mean-square error"], exact)
         self.assertTrue(np.isfinite(table.to_numpy()).all())
         one = mw.studies.series("level", frame.head(39), "stock", "month")
-        self.assertIn("series", one.compare_forecasts(1, draws=60, progress=False).index)
+        self.assertIn("series", one.compare_forecasts(1, draws=60, progress=False).frame.index)
         with self.assertRaises(ArgumentError):
             made.compare_forecasts(30)
 
@@ -351,9 +348,10 @@ class Refused(unittest.TestCase):
             self.assertIn(words, str(refused.exception))
 
     def test_settings_and_questions_that_make_no_sense(self):
-        frame = MARKET.frame.tail(40)
+        frame = MARKET.frame.tail(40).assign(level=np.arange(40.0) % 7)
         for settings, words in (
             ({"lags": 0}, "lags"),
+            ({"series": ["flow"], "others": ["level"]}, "rename the column"),
             ({"series": ["flow", "flow"]}, "named twice"),
             ({"series": ["flw"]}, "flow"),
             ({"drift": -1}, "drift"),

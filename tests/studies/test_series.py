@@ -165,6 +165,7 @@ class Parts(unittest.TestCase):
             ("level + seson(12)", "no part of a series"),
             ("level + hurs", "hours"),
             ("level + `flow (m3)`", "the series itself"),
+            ("trend + `level`", "rename the column"),
         ):
             with self.subTest(parts=parts), self.assertRaises(ArgumentError) as refused:
                 STUDY(parts, data, "flow (m3)", "month")

@@ -181,7 +181,7 @@ def study(
         float | None, typer.Option(help="Prior mean of the slope on its own last reading.")
     ] = None,
     ahead: Annotated[
-        int | None, typer.Option(help="Of several series: forecast so many steps.")
+        int | None, typer.Option(help="Of one series or several: forecast so many steps.")
     ] = None,
     graph: Annotated[
         Path | None,
@@ -334,6 +334,7 @@ def study(
         found = _stored(Path(name), quiet)
     else:
         made = _made(name, data, stated, prior or ())
+        _check_ahead(made, ahead)
         if sheet is not None:
             typer.echo(str(made.write(sheet, replace)))
             return
@@ -527,20 +528,35 @@ def _fitted(
     return found
 
 
-def _forecast(found: Findings, ahead: int | None, seed: int) -> Forecast | None:
-    """Return a forecast where it was asked for.
+def _check_ahead(made: Study, ahead: int | None) -> None:
+    """Refuse a forecast that could not be made, before anything is sampled.
 
     Raises
     ------
     ArgumentError
-        For a study that has none.
+        For a study without one, or with columns whose values are not known ahead.
     """
+    from millwright.checks import check_whole
+
+    if ahead is None:
+        return
+    check_whole("--ahead", ahead, 1)
+    needed = getattr(made, "needed_ahead", None)
+    if needed is None:
+        raise ArgumentError(f"--ahead is for series, not for the study {made.kind}.")
+    if needed:
+        raise ArgumentError(
+            f"--ahead needs values of {', '.join(needed)} to come, which the shell cannot give: "
+            "in Python, findings.forecast(steps, others={...})."
+        )
+
+
+def _forecast(found: Findings, ahead: int | None, seed: int) -> Forecast | None:
+    """Return a forecast where it was asked for."""
     if ahead is None:
         return None
-    make = getattr(found, "forecast", None)
-    if make is None:
-        raise ArgumentError(f"--ahead is for series, not for the study {found.study.kind}.")
-    forecast: Forecast = make(ahead, seed=seed)
+    _check_ahead(found.study, ahead)
+    forecast: Forecast = found.forecast(ahead, seed=seed)  # type: ignore[attr-defined]
     return forecast
 
 

@@ -36,7 +36,15 @@ from millwright.wording import setting
 
 _MOST_PREDICTORS = 3
 
-__all__ = ["Predictions", "Score", "expectations", "predict", "scores_of", "scores_shown"]
+__all__ = [
+    "Predictions",
+    "Score",
+    "expectations",
+    "number_scores",
+    "predict",
+    "scores_of",
+    "scores_shown",
+]
 
 
 @dataclass(frozen=True)
@@ -342,13 +350,14 @@ def scores_of(
 ) -> dict[str, float]:
     """Return the scores of one outcome, given the log predictive density of each row."""
     part = next(one for one in found.outcomes if one.name == outcome)
-    scores = _label_scores if part.event == "label" else _scores
+    scores = _label_scores if part.event == "label" else number_scores
     return scores(found.expected[outcome], found.draws[outcome], seen, log_density)
 
 
-def _scores(
+def number_scores(
     expected: np.ndarray, draws: np.ndarray, seen: np.ndarray, log_density: np.ndarray
 ) -> dict[str, float]:
+    """Return the scores of an outcome of numbers; draws are (draws, rows), all else (rows,)."""
     error = seen - expected
     inside = []
     for level in (0.5, 0.95):

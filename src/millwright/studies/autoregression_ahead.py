@@ -13,9 +13,10 @@ from scipy.special import logsumexp
 from millwright.checks import check_whole
 from millwright.display import Shown, frame_text
 from millwright.draws.intervals import IntervalKind, interval, kind_words
+from millwright.draws.prediction import Score, number_scores
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.sampling.streams import Stream, generator_of
-from millwright.studies.autoregression_paths import Ahead, Conditions, ahead
+from millwright.studies.autoregression_paths import Ahead, ahead
 from millwright.studies.reading import numbers_in, table_of
 from millwright.studies.series_model import SeriesModel
 from millwright.wording import setting
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
 __all__ = ["Forecast", "forecast_of"]
 
 _FAR = 100.0
-_SCORES = ("root mean squared error", "log score", "inside 50 %", "inside 95 %")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -69,7 +69,7 @@ class Forecast(Shown):
         columns = ["series", "time", "median", "mean", f"{words}, from", f"{words}, to"]
         return pd.DataFrame(rows, columns=columns).set_index(["series", "time"])
 
-    def score(self, truth: Any) -> pd.DataFrame:
+    def score(self, truth: Any) -> Score:
         """Say how well the forecast met the truth.
 
         Parameters
@@ -79,9 +79,8 @@ class Forecast(Shown):
 
         Returns
         -------
-        One row a series, over all steps: root mean squared error of means, mean log predictive
-        density (larger is better), and shares of readings inside the 50 % and 95 % intervals; not
-        a number for a series without a reading to compare with.
+        As of `Predictions.score`, over all steps, in `frame` one row a series; not a number for a
+        series without a reading to compare with.
 
         Raises
         ------
@@ -93,25 +92,20 @@ class Forecast(Shown):
             raise DataError(
                 f"The forecast has {len(self.labels)} steps and the truth {len(table)} rows."
             )
-        rows = {}
+        rows: dict[str, dict[str, float]] = {}
         for j, series in enumerate(self.series):
             real = numbers_in(table, series, "series").to_numpy()
             known = ~np.isnan(real) & np.isnan(self.stated[:, j])
             if not known.any():
-                rows[series] = dict.fromkeys(_SCORES, float("nan"))
+                rows[series] = {}
                 continue
-            inside = []
-            for level in (0.5, 0.95):
-                low, high = interval(self.draws[:, :, j], level, "central")
-                inside.append(((real >= low) & (real <= high))[known].mean())
-            error = (self.draws[:, :, j].mean(axis=0) - real)[known]
-            rows[series] = {
-                "root mean squared error": float(np.sqrt((error**2).mean())),
-                "log score": float(self._log_densities(j, real)[known].mean()),
-                "inside 50 %": float(inside[0]),
-                "inside 95 %": float(inside[1]),
-            }
-        return pd.DataFrame(rows).T.rename_axis("series")
+            rows[series] = number_scores(
+                self.draws[:, known, j].mean(axis=0),
+                self.draws[:, known, j],
+                real[known],
+                self._log_densities(j, real)[known],
+            )
+        return Score(pd.DataFrame(rows).T.rename_axis("series"))
 
     def _log_densities(self, j: int, real: np.ndarray) -> np.ndarray:
         """Return log predictive densities of a series, by the normal behind each draw."""
@@ -152,7 +146,7 @@ def forecast_of(
         parts.last(found.posterior.draws)[found.some],
         made.middle,
         _columns(found, others, horizon) - made.other_middle,
-        Conditions(values=stated),
+        stated,
         generator,
     )
     width = np.nanmax(made.values, axis=0) - np.nanmin(made.values, axis=0)
@@ -229,11 +223,9 @@ def _columns(
     found: AutoregressionFindings, others: Mapping[str, Sequence[float]], horizon: int
 ) -> np.ndarray:
     """Return all columns of the steps to come: those that are given, and waves and trends."""
+    given = _others(others, found.study.needed_ahead, horizon)
     parts = found.study.parts
-    if isinstance(parts, SeriesModel):
-        names = [part.column for part in parts.parts if part.kind == "column"]
-        return parts.later(_others(others, names, horizon), horizon)
-    return _others(others, parts.data.others, horizon)
+    return parts.later(given, horizon) if isinstance(parts, SeriesModel) else given
 
 
 def _others(

@@ -179,6 +179,7 @@ def series_data(
         lags=lags,
         remarks=remarks,
     )
+    _check_terms(made.terms)
     _check_values(made)
     gaps = len(made.gaps[0])
     if gaps:
@@ -231,6 +232,15 @@ def _from_first(table: pd.DataFrame, series: list[str], lags: int) -> tuple[pd.D
         f"There are no {lags} times in a row at which every series has a reading: the past of the "
         "first one that is explained."
     )
+
+
+def _check_terms(terms: Sequence[str]) -> None:
+    """Refuse columns that are called as a term is: which is meant could not be told."""
+    if len(set(terms)) < len(terms):
+        twice = next(name for name in terms if list(terms).count(name) > 1)
+        raise ArgumentError(
+            f"A column is called `{twice}`, as a term of the equations is: rename the column."
+        )
 
 
 def _check_values(made: SeriesData) -> None:

@@ -51,26 +51,22 @@ class AutoregressionFindings(Findings):
         return self.study.parts.coefficients(self.posterior.draws)
 
     @cached_property
-    def _some(self) -> slice:
-        return slice(None, None, max(1, -(-len(self._every) // _MOST)))
-
-    @property
     def some(self) -> slice:
-        """Which draws what follows from them is computed of: at most 2000, evenly spaced."""
-        return self._some
+        """Draws that responses and forecasts are computed of: at most 2000, in even steps."""
+        return slice(None, None, max(1, -(-len(self._every) // _MOST)))
 
     def path(self, j: int, r: int) -> np.ndarray:
         """Return draws of a coefficient at each time, (draws, times or 1)."""
-        return self._every[self._some, :, j, r]
+        return self._every[:, :, j, r]
 
     def at(self, at: Any) -> np.ndarray:
         """Return coefficients at a time, (draws, n, terms)."""
-        return self._every[self._some, self.place(at)]
+        return self._every[self.some, self.place(at)]
 
     @property
     def errors(self) -> np.ndarray:
         """Covariances of errors, (draws, n, n)."""
-        return self._covariance[self._some]
+        return self._covariance[self.some]
 
     def time_label(self, at: Any) -> str:
         """Return the label of a time; of constant coefficients `all`."""
@@ -187,13 +183,13 @@ class AutoregressionFindings(Findings):
                     continue
                 step = draws.get(f"{parts.name(j, r)}_drift").reshape(-1)
                 low, high = interval(step, self.level, self.kind)
-                path = self._every[self._some, :, j, r]
+                path = self.path(j, r)
                 log = -float(logs[j, r])
                 rows[series, term] = {
-                    "sd of a step": np.median(step),
+                    "median sd of a step": np.median(step),
                     f"{words}, from": float(low),
                     f"{words}, to": float(high),
-                    "range over all times": float(np.median(np.ptp(path, axis=1))),
+                    "median range over all times": float(np.median(np.ptp(path, axis=1))),
                     "log Bayes factor of moving": log,
                     "its error": float(errors[j, r]),
                     "in words": _words(log),
@@ -205,14 +201,17 @@ class AutoregressionFindings(Findings):
 
         Returns
         -------
-        One row a time: median of the largest modulus of its roots (below 1 shocks die out), and
-        the probability that it is below 1.
+        One row a time: median of the largest modulus of its roots, and the probability that it is
+        below 1, so that shocks die out.
         """
         made = self.study.parts.data
-        roots = largest_roots(self._every[self._some], made.lags)
+        roots = largest_roots(self._every[self.some], made.lags)
         labels = list(made.labels) if self.study.parts.drifts else ["all"]
         return pd.DataFrame(
-            {"largest root": np.median(roots, axis=0), "stable": (roots < 1).mean(axis=0)},
+            {
+                "median largest root": np.median(roots, axis=0),
+                "probability below 1": (roots < 1).mean(axis=0),
+            },
             index=pd.Index(labels, name="time"),
         )
 
@@ -297,7 +296,7 @@ class AutoregressionFindings(Findings):
             Paths that are stated: readings of some series by name, None where nothing is; the
             others are drawn given all of them, with coefficients as drawn without them.
         others
-            Of further columns their values at each step.
+            Of further columns, or those among the parts of one series, their values at each step.
         seed
             Any whole number from 0.
 
@@ -381,10 +380,8 @@ class AutoregressionFindings(Findings):
             lines.append(f"No slope has a sign with probability {_SURE} or more{when}.")
         if parts.drifts:
             lines.append(self._drift_words())
-        lines.append(
-            f"Stable{when} with probability {chance_text(self._stable, len(values))}: shocks die "
-            "out."
-        )
+        chance = chance_text(self._stable, len(self.at(None)))
+        lines.append(f"Stable{when} with probability {chance}: shocks die out.")
         lines.append(
             "Not asked: what causes what. Responses rest on the order of shocks; forecasts on "
             "nothing else changing."

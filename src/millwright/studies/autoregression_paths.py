@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-__all__ = ["Ahead", "Conditions", "ahead", "largest_roots", "moved", "shares_of_errors"]
+__all__ = ["Ahead", "ahead", "largest_roots", "moved", "shares_of_errors"]
 
 
 def lag_matrices(coefficients: np.ndarray, lags: int) -> np.ndarray:
@@ -87,13 +87,6 @@ def shares_of_errors(moves: np.ndarray, impact: np.ndarray) -> np.ndarray:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Conditions:
-    """Readings of the future that are stated: (steps, n), NaN where nothing is."""
-
-    values: np.ndarray = field(repr=False)
-
-
-@dataclass(frozen=True, kw_only=True)
 class Ahead:
     """Draws of the future, (draws, steps, n), and the normal distribution behind each draw."""
 
@@ -108,7 +101,7 @@ def ahead(
     past: np.ndarray,
     middle: np.ndarray,
     others: np.ndarray,
-    conditions: Conditions,
+    stated: np.ndarray,
     generator: np.random.Generator,
 ) -> Ahead:
     """Draw the future given coefficients at each of its steps.
@@ -128,6 +121,8 @@ def ahead(
         From where the series are counted, (n,).
     others
         Other columns at each step, (steps, others), around their means.
+    stated
+        Readings that are known, (steps, n); NaN where none is.
     """
     draws, steps, n, _ = coefficients.shape
     lags = past.shape[1]
@@ -152,14 +147,14 @@ def ahead(
         spreads[:, at, :, at] += root
     errors = generator.standard_normal((draws, steps * n))
     flat = spreads.reshape(draws, steps * n, steps * n)
-    stated = ~np.isnan(conditions.values.reshape(-1))
-    if stated.any():
-        held = flat[:, stated]
-        wanted = conditions.values.reshape(-1)[stated] - means.reshape(draws, -1)[:, stated]
+    known = ~np.isnan(stated)
+    if known.any():
+        here = known.reshape(-1)
+        held = flat[:, here]
+        wanted = stated[known] - means.reshape(draws, -1)[:, here]
         lacking = wanted - np.einsum("dij,dj->di", held, errors)
         solved = np.linalg.solve(held @ held.transpose(0, 2, 1), lacking[..., None])
         errors = errors + (held.transpose(0, 2, 1) @ solved)[..., 0]
     found = means + np.einsum("dij,dj->di", flat, errors).reshape(draws, steps, n)
-    if stated.any():
-        found[:, ~np.isnan(conditions.values)] = conditions.values[~np.isnan(conditions.values)]
+    found[:, known] = stated[known]
     return Ahead(draws=found, means=means, spreads=flat)

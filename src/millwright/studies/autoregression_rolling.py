@@ -10,6 +10,7 @@ import pandas as pd
 from scipy import stats
 
 from millwright.checks import check_whole
+from millwright.draws.prediction import Score
 from millwright.errors import ArgumentError
 from millwright.sampling.progress import DataSetCount, Listener, Progress
 
@@ -20,7 +21,7 @@ __all__ = ["Make", "rolling_scores"]
 
 Make = Callable[[pd.DataFrame], "AutoregressionStudy"]
 _WALK = "random walk"
-_COLUMNS = ["root mean squared error", "log score", "inside 95 %"]
+_COLUMNS = ["root-mean-square error", "log score", "inside 95 % interval"]
 
 
 def rolling_scores(
@@ -30,7 +31,7 @@ def rolling_scores(
     last: int,
     fit: Mapping[str, Any],
     listener: Listener,
-) -> pd.DataFrame:
+) -> Score:
     """Fit each model to the times before, and score its forecast of the next; again and again.
 
     Parameters
@@ -46,9 +47,9 @@ def rolling_scores(
 
     Returns
     -------
-    One row a model and series: root mean squared error of means, mean log predictive density
-    (larger is better), and the share of readings inside the 95 % interval; last the random walk,
-    whose forecast is the last reading with the sd of changes.
+    In `frame` one row a model and series: root-mean-square error of means, mean log predictive
+    density (larger is better), and the share of readings inside the 95 % interval; last the random
+    walk, whose forecast is the last reading with the sd of changes.
 
     Raises
     ------
@@ -73,7 +74,7 @@ def rolling_scores(
             listener(Progress("sampling", 0.0, data_sets=done))
             findings = make(before).fit(progress=False, **fit)
             forecast = findings.forecast(1, others=known)  # type: ignore[attr-defined]
-            found = forecast.score(now[list(made.series)])
+            found = forecast.score(now[list(made.series)]).frame
             for j, name in enumerate(made.series):
                 real = float(now[name].iloc[0])
                 if np.isnan(real):
@@ -81,7 +82,7 @@ def rolling_scores(
                 error = float(forecast.draws[:, 0, j].mean() - real)
                 row = found.loc[name]
                 rows.setdefault((model, name), []).append(
-                    (error, float(row["log score"]), float(row["inside 95 %"]))
+                    (error, float(row["log score"]), float(row["inside 95 % interval"]))
                 )
         for name in made.series:
             one = _walk(before[name], float(now[name].iloc[0]))
@@ -89,9 +90,10 @@ def rolling_scores(
                 rows.setdefault((_WALK, name), []).append(one)
     listener(Progress("finished", 0.0, data_sets=DataSetCount(total, total)))
     order = [(model, name) for model in (*models, _WALK) for name in made.series]
-    return pd.DataFrame(
+    frame = pd.DataFrame(
         {key: _summary(rows[key]) for key in order if key in rows}, index=_COLUMNS
-    ).T.rename_axis(["model", "series"])
+    )
+    return Score(frame.T.rename_axis(["model", "series"]))
 
 
 def _walk(before: pd.Series, real: float) -> tuple[float, float, float] | None:

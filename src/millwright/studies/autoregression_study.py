@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.checks import check_positive, check_whole
+from millwright.draws.prediction import Score
 from millwright.errors import ArgumentError, Interrupted, nearest
 from millwright.fitting.record import Origin
 from millwright.fitting.versions import now
@@ -34,7 +35,6 @@ __all__ = ["AutoregressionStudy", "vector_autoregression"]
 
 _CHAINS, _DRAWS = 4, 1000
 _WARMUP = 400
-_MOST_STATED = 60
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -126,7 +126,7 @@ class AutoregressionStudy(Study):
 
     def compare_forecasts(
         self, last: int = 12, *, draws: int = 300, seed: int = 0, progress: bool | Listener = True
-    ) -> pd.DataFrame:
+    ) -> Score:
         """Score one-step forecasts of the last times, each from a fit to the times before it.
 
         Beside the study with constant coefficients, where they drift, and a random walk.
@@ -142,8 +142,8 @@ class AutoregressionStudy(Study):
 
         Returns
         -------
-        One row a model and series: root mean squared error of means, mean log predictive density
-        (larger is better), share of readings inside the 95 % interval.
+        In `frame` one row a model and series: root-mean-square error of means, mean log predictive
+        density (larger is better), share of readings inside the 95 % interval.
 
         Raises
         ------
@@ -153,7 +153,7 @@ class AutoregressionStudy(Study):
         check_whole("draws", draws, 50)
         fit = {"seed": seed, "chains": 2, "draws": draws, "warmup": 200}
         return rolling_scores(
-            self, self._rivals(), self._known(), last, fit, chosen_listener(progress)
+            self, self._rivals(), self.needed_ahead, last, fit, chosen_listener(progress)
         )
 
     def _rivals(self) -> dict[str, Make]:
@@ -166,7 +166,9 @@ class AutoregressionStudy(Study):
             made["constant"] = partial(rebuild, settings=steady, remarks=())
         return made
 
-    def _known(self) -> list[str]:
+    @property
+    def needed_ahead(self) -> list[str]:
+        """Columns whose values at steps to come a forecast needs."""
         return list(self.parts.data.others)
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:

@@ -15,9 +15,9 @@ from millwright.display import Shown
 from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError
 from millwright.studies.causal_data import columns_of, standardised
+from millwright.studies.reading import quoted
 from millwright.studies.regression_findings import RegressionFindings
 from millwright.studies.regression_study import regression
-from millwright.studies.selection_data import quoted
 from millwright.studies.sentences import bulleted, size_words
 
 __all__ = ["EffectEstimates", "estimated"]

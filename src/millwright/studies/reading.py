@@ -25,6 +25,7 @@ __all__ = [
     "labels_in",
     "named",
     "numbers_in",
+    "quoted",
     "table_of",
 ]
 
@@ -125,6 +126,11 @@ def _is_number(value: Any) -> bool:
     except (TypeError, ValueError):
         return False
     return True
+
+
+def quoted(column: str) -> str:
+    """Return a column as a formula writes it."""
+    return column if column.isidentifier() else f"`{column}`"
 
 
 def labels_in(frame: pd.DataFrame, name: Any, what: str) -> pd.Series:

@@ -12,11 +12,11 @@ import pandas as pd
 
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.studies.design import Design, ReadFormula, design_of, read_formula
-from millwright.studies.reading import complete_rows, find_column, numbers_in, table_of
+from millwright.studies.reading import complete_rows, find_column, numbers_in, quoted, table_of
 from millwright.subsets.state import Columns
 from millwright.wording import setting
 
-__all__ = ["Candidates", "candidate_formula", "candidates_of", "quoted", "term_numbers"]
+__all__ = ["Candidates", "candidate_formula", "candidates_of", "term_numbers"]
 
 _SAME = 1e-9
 _NAMED = 8
@@ -221,11 +221,6 @@ def candidate_formula(
     if outcome in formula.columns:
         raise ArgumentError(f"`{outcome}` is the outcome; leave it out of the candidates.")
     return formula
-
-
-def quoted(column: str) -> str:
-    """Return a column as a formula writes it."""
-    return column if column.isidentifier() else f"`{column}`"
 
 
 def _with_remarks(made: Candidates) -> Candidates:

@@ -19,9 +19,8 @@ from millwright.draws.table_forms import Form, written
 from millwright.errors import ArgumentError, nearest
 from millwright.evidence.bayes_factor import factor_words
 from millwright.studies.findings import Findings
-from millwright.studies.reading import table_of
+from millwright.studies.reading import quoted, table_of
 from millwright.studies.selection_checks import Trust, trusted
-from millwright.studies.selection_data import quoted
 from millwright.studies.selection_densities import CoefficientDensity, coefficient_densities
 from millwright.studies.selection_models import model_columns
 from millwright.studies.selection_table import coefficient_table

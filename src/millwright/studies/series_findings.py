@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +11,6 @@ import pandas as pd
 from millwright.draws.intervals import interval, kind_words
 from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError
-from millwright.studies.autoregression_ahead import Forecast, forecast_of
 from millwright.studies.autoregression_findings import AutoregressionFindings
 from millwright.studies.sentences import size_words
 from millwright.wording import visible
@@ -57,41 +55,6 @@ class SeriesFindings(AutoregressionFindings):
             index = pd.MultiIndex.from_product([[name], labels], names=["part", "time"])
             frames.append(pd.DataFrame({**table, f"{words}, to": high}, index=index))
         return pd.concat(frames)
-
-    def forecast(
-        self,
-        horizon: int = 12,
-        *,
-        drift: str = "on",
-        given: Mapping[str, Sequence[float | None]] | None = None,
-        others: Mapping[str, Sequence[float]] | None = None,
-        seed: int = 0,
-    ) -> Forecast:
-        """Draw the steps after the last time.
-
-        Parameters
-        ----------
-        horizon
-            How many steps.
-        drift
-            `on`: what drifts goes on drifting. `off`: it stays as it is at the end.
-        given
-            Readings that are stated, as for several series.
-        others
-            Of the columns among the parts their values at each step.
-        seed
-            Any whole number from 0.
-
-        Returns
-        -------
-        The forecast, with `.table()` and `.score(truth)`.
-
-        Raises
-        ------
-        ArgumentError
-            For settings that make no sense, or values that are missing.
-        """
-        return forecast_of(self, horizon, drift, given or {}, others or {}, seed)
 
     def _refused(self, what: str) -> ArgumentError:
         return ArgumentError(f"One series has no {what}: ask several by vector_autoregression.")

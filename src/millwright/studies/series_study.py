@@ -49,7 +49,9 @@ class SeriesStudy(AutoregressionStudy):
     def _rivals(self) -> dict[str, Make]:
         return {"series": partial(rebuild, settings=self.settings, remarks=())}
 
-    def _known(self) -> list[str]:
+    @property
+    def needed_ahead(self) -> list[str]:
+        """Columns whose values at steps to come a forecast needs."""
         return [part.column for part in self.parts.parts if part.kind == "column"]
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
@@ -142,6 +144,14 @@ def _with_waves(made: SeriesData, read: tuple[Part, ...]) -> SeriesData:
             columns[part.name] = places.astype(float)
         elif part.kind == "column":
             columns[part.name] = made.frame[part.column].to_numpy(float)
+    own = {part.column for part in read if part.kind == "column"}
+    taken = {"level"}.union(*(part.terms for part in read if part.kind != "column"))
+    taken |= {part.name for part in read if part.kind != "column"}
+    if own & taken:
+        raise ArgumentError(
+            f"A column is called `{min(own & taken)}`, as a part of a series is: rename the "
+            "column."
+        )
     if len(columns) + 3 > count:
         raise DataError(
             f"There are {count} times and {len(columns) + 1} coefficients: give fewer parts."

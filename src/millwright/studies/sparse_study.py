@@ -15,13 +15,13 @@ from millwright.errors import ArgumentError
 from millwright.posterior.posterior import Posterior
 from millwright.studies.families import family_named
 from millwright.studies.findings import Findings
-from millwright.studies.reading import find_column, table_of
+from millwright.studies.reading import find_column, quoted, table_of
 from millwright.studies.regression_study import (
     RegressionStudy,
     rebuild as rebuild_regression,
     regression,
 )
-from millwright.studies.selection_data import candidate_formula, quoted
+from millwright.studies.selection_data import candidate_formula
 from millwright.studies.shrinkage import usual_size
 from millwright.studies.sparse_findings import SparseFindings
 from millwright.studies.study import Study

@@ -15,7 +15,6 @@ __all__ = [
     "Subsets",
     "direction_words",
     "log_factors",
-    "log_odds",
     "pair_table",
     "size_sentence",
     "subsets_of_draws",
@@ -116,7 +115,7 @@ def direction_words(above: float | None, draws: int) -> str:
     return f" ({way} where it is in: {chance_text(max(above, 1 - above), draws)})"
 
 
-def log_odds(chances: np.ndarray) -> np.ndarray:
+def _log_odds(chances: np.ndarray) -> np.ndarray:
     """Return logarithms of odds; infinite at 0 and 1."""
     with np.errstate(divide="ignore"):
         return np.asarray(np.log(chances) - np.log1p(-np.minimum(chances, 1.0)))
@@ -125,4 +124,4 @@ def log_odds(chances: np.ndarray) -> np.ndarray:
 def log_factors(after: np.ndarray, before: np.ndarray) -> np.ndarray:
     """Return log Bayes factors of being in; not a number for what is always in."""
     with np.errstate(invalid="ignore"):
-        return np.where(before >= 1, np.nan, log_odds(after) - log_odds(before))
+        return np.where(before >= 1, np.nan, _log_odds(after) - _log_odds(before))
