@@ -129,6 +129,8 @@ class Commands(unittest.TestCase):
             stderr=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
+            # Where tests run in the background, Ctrl-C is ignored by them and what they start.
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         )
         until = time.monotonic() + 60
         while not list(place.glob("state/unit-*")) and time.monotonic() < until:

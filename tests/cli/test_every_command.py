@@ -9,7 +9,7 @@ import unittest
 from pathlib import Path
 
 from tests.cli.here import run_here, write_loft
-from tests.cli.test_commands import SHEET, run
+from tests.cli.test_commands import SHEET
 
 INSTALLED = Path(sys.executable).with_name("millwright")
 
@@ -94,7 +94,7 @@ class EveryCommand(unittest.TestCase):
             table = ["--table"] if name.endswith("md") else []
             call = ("export", "Läufe 1", place, *table, "--replace")
             with self.subTest(name=name):
-                done = run(*call, cwd=self.folder)
+                done = run_here(*call, cwd=self.folder)
                 self.assertEqual(done.returncode, 2, done.stdout)
                 self.assertIn("No space left", done.stderr)
                 self.assertLessEqual(done.stderr.count("\n"), 5)

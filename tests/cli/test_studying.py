@@ -130,7 +130,7 @@ class Studying(unittest.TestCase):
         wrong = self.run_study("one-group", "m.csv", "--outcome", "flow", "--ahead", 3)
         self.assertIn("--ahead is for series", wrong.stderr)
         alone = ("series", "m.csv", "--outcome", "stock", "--time", "month", "--ahead", 3)
-        one = self.run_study(*alone, "--parts", "level + season(12)", "--quiet")
+        one = self.run_study(*alone, "--parts", "level + season(12)", "--quiet", "--draws", 300)
         self.assertIn("Forecast of 3 steps", one.stdout)
         wrong = self.run_study(*alone, "--parts", "level + flow")
         self.assertIn("--ahead needs values of flow to come", wrong.stderr)

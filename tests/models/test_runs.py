@@ -38,7 +38,7 @@ SCRIPT = """
 import sys
 import tests.models.test_runs as here
 import millwright as mw
-here.MODEL.fit(here.DATA, seed=5, draws=20_000, warmup=200, save=sys.argv[1], progress=False)
+here.MODEL.fit(here.DATA, seed=5, draws=8_000, warmup=200, save=sys.argv[1], progress=False)
 """
 
 
@@ -177,11 +177,11 @@ class Stopping(Folder):
         process.wait()
         self.assertFalse(mw.load(self.path).record.complete)
         found = mw.resume(self.path, progress=False)
-        whole = MODEL.fit(DATA, seed=5, draws=20_000, warmup=200, progress=False)
+        whole = MODEL.fit(DATA, seed=5, draws=8_000, warmup=200, progress=False)
         np.testing.assert_array_equal(found["level"], whole["level"])
 
     def test_a_full_disk_loses_nothing_that_was_stored(self):
-        settings = {"seed": 5, "draws": 9000, "warmup": 100, "progress": False}
+        settings = {"seed": 5, "draws": 5000, "warmup": 100, "progress": False}
         written = []
 
         def fill_up(*arguments, **named):

@@ -57,7 +57,6 @@ class Repeating(unittest.TestCase):
         cases = {
             "usual": {},
             "smaller steps": {"target_acceptance": 0.95, "max_depth": 6, "metric": "dense"},
-            "centred": {"parameterisation": "centred"},
             "tempering": {"method": mw.Tempering(temperatures=3, steps=2)},
             "start": {"start": {"middle": 0.5, "effect": dict.fromkeys("ABCDEF", -0.25)}},
             "ensemble": {"method": mw.Ensemble(until_stationary=False, steps=2)},

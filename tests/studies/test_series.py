@@ -28,7 +28,7 @@ def table(times=96):
 @functools.cache
 def found():
     made = STUDY("level + season(12) + hours", table(), "flow (m3)", "month")
-    return made.fit(seed=1, progress=False)
+    return made.fit(seed=1, progress=False, draws=600)
 
 
 class Exact(unittest.TestCase):
@@ -109,7 +109,7 @@ class Answers(unittest.TestCase):
         self.assertIn("region leaves 0 out", " ".join(found().answer))
         make = np.random.default_rng(5)
         plain = {"flow": 50 + make.normal(size=72)}
-        answer = STUDY("level + season(12)", plain, "flow").fit(seed=1, progress=False, draws=500)
+        answer = STUDY("level + season(12)", plain, "flow").fit(seed=1, progress=False, draws=300)
         self.assertIn("season(12): none that comes again is shown", " ".join(answer.answer))
         with self.assertRaises(ArgumentError):
             answer.season_level("level")

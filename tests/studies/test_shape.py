@@ -11,6 +11,7 @@ import pandas as pd
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError, StorageError
+from millwright.studies.autoregression_study import AutoregressionStudy
 from millwright.studies.catalogue import PLACES, function_of, offers
 
 LOAD = mw.demo.load
@@ -44,7 +45,8 @@ def made():
 
 @functools.cache
 def found(name):
-    return made()[name].fit(seed=1, progress=False)
+    sweeps = isinstance(made()[name], AutoregressionStudy)
+    return made()[name].fit(seed=1, progress=False, **({"draws": 300} if sweeps else {}))
 
 
 class EveryStudy(unittest.TestCase):
