@@ -199,6 +199,12 @@ class Model(Shown):
         """Functions that the model brings along, beside registered ones."""
         return self._functions
 
+    def bringing(self, *functions: Foreign) -> Model:
+        """Return the model with functions that it brings along, known to no other."""
+        made = self._of(self._specification, self._sheet)
+        made._functions = (*self._functions, *functions)
+        return made
+
     def bind(self, data: Any, *, missing: str = "refuse") -> Binding:
         """Check that data fit the model, and return both together.
 
@@ -588,20 +594,25 @@ class Model(Shown):
 
         return recover(self, data, given, replications, rows, seed, settings)
 
-    def check_workers(self, workers: Executor, data: Any = None) -> int:
+    def check_workers(
+        self, workers: Executor, data: Any = None, *, method: str | Method | None = None
+    ) -> int:
         """Let an executor's workers evaluate the model once; return how many answered.
 
         Parameters
         ----------
         workers
             The executor that a long fit is to use.
+        data, method
+            As for `fit`.
 
         Raises
         ------
         ArgumentError, WorkerError
             If it cannot be used: the model cannot be sent, or its workers lack what it needs.
         """
-        job = FitPlan(parameterisation="non-centred").job(self.bind(data))
+        plan = FitPlan(parameterisation="non-centred", method=method)
+        job = plan.job(self.bind(data))
         return check_workers(workers, job.sampler)
 
     def normal_approximation(

@@ -57,17 +57,18 @@ def responses(found: Responses, *, size: Size | None = None, text: bool = True) 
     """
     if not isinstance(found, Responses):
         raise ArgumentError(f"Give the result of responses(), not {type(found).__name__}.")
-    n = len(found.series)
-    if n > _MOST_SERIES or len(found.draws) > _MOST_TIMES:
+    n, shocks = len(found.series), len(found.shocks)
+    if max(n, shocks) > _MOST_SERIES or len(found.draws) > _MOST_TIMES:
         raise ArgumentError(
-            f"At most {_MOST_SERIES} series and {_MOST_TIMES} times fit in one figure, not {n} "
-            f"and {len(found.draws)}: take the table, or ask for fewer."
+            f"At most {_MOST_SERIES} series, {_MOST_SERIES} shocks and {_MOST_TIMES} times fit in "
+            f"one figure, not {n}, {shocks} and {len(found.draws)}: take the table, or ask for "
+            "fewer."
         )
     with styled():
         figure = new_figure(*(size or (_WIDE, min(8.4, 1.8 + 1.9 * n))))
-        panels = figure.subplots(n, n, squeeze=False, sharex=True, sharey="row")
+        panels = figure.subplots(n, shocks, squeeze=False, sharex=True, sharey="row")
         for j, series in enumerate(found.series):
-            for i, shock in enumerate(found.series):
+            for i, shock in enumerate(found.shocks):
                 axes = panels[j, i]
                 _answer(axes, found, j, i)
                 if j == 0:

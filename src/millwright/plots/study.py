@@ -25,6 +25,7 @@ _FIGURES = {
     "sparse_selection": "millwright.plots.study_sparse",
     "vector_autoregression": "millwright.plots.study_autoregression",
     "series": "millwright.plots.study_series",
+    "expectations_model": "millwright.plots.study_expectations",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 
@@ -51,7 +52,8 @@ def study(
         `priors` (and posteriors), `models`, `evidence` (over the width of the prior), `path`, and
         `covariates` and `funnel` where they were asked. Of variable selections: `inclusion`,
         `coefficients`, `models`, `sizes`. Of vector autoregressions: `coefficients` in time,
-        `responses`, `forecast`, `shares`. Of one series: `parts`, `forecast`.
+        `responses`, `forecast`, `shares`. Of one series: `parts`, `forecast`. Of equations with
+        expectations: `responses`, `unknowns` (prior and posterior), `forecast`, `shares`.
     size
         Width and height in inches.
     text

@@ -12,9 +12,9 @@ from matplotlib.figure import Figure
 from millwright.draws.intervals import interval, kind_words
 from millwright.plots.autoregression import forecast, responses
 from millwright.plots.panels import Size
+from millwright.plots.shares import shares
 from millwright.plots.style import (
     BLUE,
-    CHAINS,
     GREY,
     INK,
     RED,
@@ -114,38 +114,7 @@ def forecast_figure(found: AutoregressionFindings, size: Size | None, text: bool
 
 def shares_figure(found: AutoregressionFindings, size: Size | None, text: bool) -> Figure:
     """Draw shares of forecast variance by the shocks that they come from."""
-    shares = found.shares()
-    mean = shares.draws.mean(axis=0)
-    steps = np.arange(1, len(mean) + 1)
-    with styled():
-        figure = new_figure(*(size or (_WIDE, 4.4)))
-        panels = figure.subplots(1, len(shares.series), squeeze=False, sharey=True)[0]
-        colours = [tint(colour, 0.75) for colour, _ in CHAINS]
-        for j, (axes, series) in enumerate(zip(panels, shares.series, strict=True)):
-            below = np.zeros(len(steps))
-            for i, shock in enumerate(shares.series):
-                axes.bar(
-                    steps,
-                    mean[:, j, i],
-                    0.86,
-                    bottom=below,
-                    color=colours[i % len(colours)],
-                    label=f"shocks of {visible(shock)}",
-                )
-                below = below + mean[:, j, i]
-            axes.set_title(visible(series))
-            axes.set_xlabel("steps ahead")
-            axes.set_ylim(0, 1)
-        panels[0].set_ylabel("share of the forecast variance")
-        handles, labels = panels[0].get_legend_handles_labels()
-        figure.legend(handles, labels, loc="outside right upper")
-        return finish(
-            figure,
-            f"{found.question} Shares of shocks",
-            f"Posterior means; {shares.words}",
-            text,
-            about=found,
-        )
+    return shares(found.shares(), found, size, text)
 
 
 def figures(

@@ -39,12 +39,15 @@ class Responses(Shown):
     ----------
     draws
         By time, (draws, horizon + 1, series, shocks): the answer of a series so many steps after.
+    series, shocks
+        What answers, and what is shocked.
     words
         What the shock is, and how shocks work at once.
     """
 
     draws: dict[str, np.ndarray] = field(repr=False)
     series: tuple[str, ...]
+    shocks: tuple[str, ...]
     words: str
     level: float
     kind: IntervalKind
@@ -57,7 +60,7 @@ class Responses(Shown):
         for time, draws in self.draws.items():
             low, high = interval(draws, self.level, self.kind)
             middle, mean = np.median(draws, axis=0), draws.mean(axis=0)
-            for i, shock in enumerate(self.series):
+            for i, shock in enumerate(self.shocks):
                 for j, series in enumerate(self.series):
                     for step in range(draws.shape[1]):
                         at = step, j, i
@@ -82,10 +85,13 @@ class Shares(Shown):
     ----------
     draws
         (draws, horizon, series, shocks); entry h is for h + 1 steps ahead.
+    series, shocks
+        Whose variance it is, and what it comes from.
     """
 
     draws: np.ndarray = field(repr=False)
     series: tuple[str, ...]
+    shocks: tuple[str, ...]
     words: str
     level: float
     kind: IntervalKind
@@ -98,7 +104,7 @@ class Shares(Shown):
         rows = [
             (series, shock, step + 1, mean[step, j, i], low[step, j, i], high[step, j, i])
             for j, series in enumerate(self.series)
-            for i, shock in enumerate(self.series)
+            for i, shock in enumerate(self.shocks)
             for step in range(self.draws.shape[1])
         ]
         names = ["series", "shocks of", "step"]
@@ -146,6 +152,7 @@ def responses_of(
     return Responses(
         draws=draws,
         series=series,
+        shocks=series,
         words=f"shocks of {size}, {how}{', added up over steps' * cumulated}.",
         level=found.level,
         kind=found.kind,
@@ -165,6 +172,7 @@ def shares_of(
     return Shares(
         draws=shares_of_errors(moves, impact),
         series=series,
+        shocks=series,
         words=f"at {found.time_label(at)}, shocks in the order "
         f"{', '.join(series[place] for place in places)}.",
         level=found.level,

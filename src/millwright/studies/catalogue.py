@@ -28,6 +28,7 @@ PLACES = {
     "variable_selection": "millwright.studies.selection_study",
     "vector_autoregression": "millwright.studies.autoregression_study",
     "series": "millwright.studies.series_study",
+    "expectations_model": "millwright.studies.expectations_study",
 }
 """The module of each study, by its name."""
 
@@ -41,6 +42,7 @@ REBUILT_BY = {
     "sparse_selection": "millwright.studies.sparse_study",
     "vector_autoregression": "millwright.studies.autoregression_study",
     "series": "millwright.studies.series_study",
+    "expectations_model": "millwright.studies.expectations_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 

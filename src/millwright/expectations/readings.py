@@ -1,0 +1,119 @@
+"""The density of readings of variables on the stable path (JAX)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import jax.numpy as jnp
+
+from millwright.expectations.filter import log_density
+from millwright.expectations.stable_path import spread_at_rest, stable_path
+from millwright.expectations.system import MATRICES, System
+
+__all__ = ["Readings", "Rest"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Rest:
+    """A stable path with sizes of shocks and errors, as arrays that can be traced.
+
+    Attributes
+    ----------
+    transition, steps
+        x(t) = transition x(t-1) + a step with the covariance `steps`, (n, n) each, of the
+        variables that `Readings.kept` names.
+    levels, errors
+        Of each reading: what is added to its variable, and the sd of its error, (readings,).
+    valid
+        Whether there is one stable path.
+    """
+
+    transition: Any
+    steps: Any
+    levels: Any
+    errors: Any
+    valid: Any
+
+
+@dataclass(frozen=True, kw_only=True)
+class Readings:
+    """Which variables are read, and with which unknowns; a call gives the log density.
+
+    Its arguments are the values of `System.asked`, the sds of the shocks, of the errors that
+    `with_error` names, levels of the readings unless the system has constants, the columns of
+    readings, and, if there are gaps, for each a column of 1 where it was read and 0 elsewhere.
+    """
+
+    system: System
+    variables: tuple[int, ...]
+    with_error: tuple[int, ...]
+    gaps: bool
+
+    def __call__(self, *values: Any) -> Any:
+        """Return the log density of the readings, -inf where there is no single stable path."""
+        rest, columns = self.at_rest(values)
+        count = len(self.variables)
+        readings = jnp.stack(columns[:count], axis=-1)
+        read = jnp.stack(columns[count:], axis=-1) > 0.5 if self.gaps else readings == readings
+        total = log_density(
+            self.places,
+            rest.transition,
+            rest.steps,
+            spread_at_rest(rest.transition, rest.steps),
+            rest.levels,
+            rest.errors,
+            readings,
+            read,
+        )
+        return jnp.where(rest.valid, total, -jnp.inf)
+
+    @property
+    def kept(self) -> tuple[int, ...]:
+        """The variables that the filter needs: those that last, and those that are read."""
+        return tuple(sorted({*self.system.lasting, *self.variables}))
+
+    @property
+    def places(self) -> tuple[int, ...]:
+        """Place of each reading's variable among those."""
+        return tuple(self.kept.index(one) for one in self.variables)
+
+    def at_rest(self, values: Sequence[Any]) -> tuple[Rest, list[Any]]:
+        """Return the path for values of the unknowns, and what of the values is left."""
+        left = list(values)
+
+        def next_ones(count: int) -> list[Any]:
+            found, left[:] = left[:count], left[count:]
+            return found
+
+        asked = next_ones(len(self.system.asked))
+        sizes = jnp.stack(next_ones(len(self.system.shocks)))
+        errors = jnp.zeros(len(self.variables))
+        for at, size in zip(self.with_error, next_ones(len(self.with_error)), strict=True):
+            errors = errors.at[at].set(size)
+        made = self._matrices(asked)
+        ahead, now, before, shocks, constant = (made[name] for name in MATRICES)
+        if self.system.has_constants:
+            place = -jnp.linalg.solve(ahead + now + before, constant[:, 0])
+            levels = place[jnp.array(self.variables)]
+        else:
+            levels = jnp.stack(next_ones(len(self.variables)))
+        transition, impact, valid = stable_path(ahead, now, before, shocks)
+        kept = jnp.array(self.kept)
+        moves = (impact * sizes)[kept]
+        rest = Rest(
+            # What does not last has a column of 0: nothing is lost.
+            transition=transition[kept[:, None], kept[None, :]],
+            steps=moves @ moves.T,
+            levels=levels,
+            errors=errors,
+            valid=valid & jnp.isfinite(levels).all(),
+        )
+        return rest, left
+
+    def _matrices(self, asked: Sequence[Any]) -> dict[str, Any]:
+        made: dict[str, Any] = {name: jnp.asarray(one) for name, one in self.system.fixed.items()}
+        for matrix, row, column, at in self.system.placed:
+            made[matrix] = made[matrix].at[row, column].add(asked[at])
+        return made

@@ -1,0 +1,129 @@
+"""Series on stable paths, draw by draw: simulated, as answers to shocks, and going on."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from millwright.expectations.filter import last_state
+from millwright.expectations.stable_path import spread_at_rest
+from millwright.sampling.compiling import compiled
+from millwright.studies.autoregression_paths import Ahead
+
+if TYPE_CHECKING:
+    from millwright.studies.expectations_model import ExpectationsModel, Worlds
+
+__all__ = ["answers_of", "forecast_draws", "readings_of"]
+
+_DOUBLINGS = 26
+
+
+def answers_of(worlds: Worlds, horizon: int) -> np.ndarray:
+    """Return answers to shocks of one sd, (draws, horizon + 1, variables, shocks)."""
+    found = [worlds.impact]
+    for _ in range(horizon):
+        found.append(worlds.transition @ found[-1])
+    return np.stack(found, axis=1)
+
+
+def readings_of(
+    worlds: Worlds, parts: ExpectationsModel, count: int, generator: np.random.Generator
+) -> np.ndarray:
+    """Draw readings at so many times, the first from the distribution at rest.
+
+    Returns
+    -------
+    (draws, times, readings); NaN where there is no single stable path.
+    """
+    steps = worlds.impact @ np.swapaxes(worlds.impact, -1, -2)
+    state = _drawn(_at_rest(worlds.transition, steps), generator)
+    noise = generator.standard_normal((count, *worlds.sizes.shape))
+    errors = generator.standard_normal((len(worlds), count, len(parts.variables)))
+    variables = list(parts.readings.variables)
+    found = np.empty((len(worlds), count, len(variables)))
+    for at in range(count):
+        state = np.einsum("dij,dj->di", worlds.transition, state)
+        state += np.einsum("dij,dj->di", worlds.impact, noise[at])
+        found[:, at] = state[:, variables]
+    return found + worlds.levels[:, None] + worlds.errors[:, None] * errors
+
+
+def _at_rest(transition: np.ndarray, steps: np.ndarray) -> np.ndarray:
+    """Return the covariances that stay, (draws, n, n), by doubling."""
+    total, power = steps, transition
+    for _ in range(_DOUBLINGS):
+        total = total + power @ total @ np.swapaxes(power, -1, -2)
+        power = power @ power
+    return total
+
+
+def _drawn(spread: np.ndarray, generator: np.random.Generator) -> np.ndarray:
+    """Draw from normals around 0 with singular covariances, (draws, n)."""
+    return np.einsum("dij,dj->di", _root(spread), generator.standard_normal(spread.shape[:-1]))
+
+
+def _root(spread: np.ndarray) -> np.ndarray:
+    """Return square roots of covariances that may be singular."""
+    whole = np.where(np.isfinite(spread), spread, 0.0)
+    values, vectors = np.linalg.eigh(0.5 * (whole + np.swapaxes(whole, -1, -2)))
+    return np.asarray(vectors * np.sqrt(values.clip(0.0))[..., None, :])
+
+
+def forecast_draws(
+    worlds: Worlds, parts: ExpectationsModel, horizon: int, generator: np.random.Generator
+) -> Ahead:
+    """Draw the readings after the last time, with the normal behind each draw."""
+    kept = list(parts.readings.kept)
+    inner = np.ix_(range(len(worlds)), kept, kept)
+    transition = worlds.transition[inner]
+    steps = (worlds.impact @ np.swapaxes(worlds.impact, -1, -2))[inner]
+    mean, spread = _last(worlds, parts, transition, steps)
+    places = list(parts.readings.places)
+    state = mean + _drawn(spread, generator)
+    roots = _root(steps)
+    size = (len(worlds), horizon, len(places))
+    draws, means = np.empty(size), np.empty(size)
+    spreads = np.empty((*size, 1))
+    for at in range(horizon):
+        mean = np.einsum("dij,dj->di", transition, mean)
+        spread = transition @ spread @ np.swapaxes(transition, -1, -2) + steps
+        state = np.einsum("dij,dj->di", transition, state)
+        state += np.einsum("dij,dj->di", roots, generator.standard_normal(state.shape))
+        draws[:, at], means[:, at] = state[:, places], mean[:, places]
+        variance = np.einsum("dii->di", spread)[:, places] + worlds.errors**2
+        spreads[:, at, :, 0] = np.sqrt(variance)
+    noise = generator.standard_normal(size) * worlds.errors[:, None]
+    return Ahead(
+        draws=draws + noise + worlds.levels[:, None],
+        means=means + worlds.levels[:, None],
+        spreads=spreads,
+    )
+
+
+def _last(
+    worlds: Worlds, parts: ExpectationsModel, transition: np.ndarray, steps: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return mean and covariance of the kept variables at the last time, draw by draw."""
+    values = parts.data.values
+    read = ~np.isnan(values)
+    arguments = (
+        transition,
+        steps,
+        worlds.levels,
+        worlds.errors,
+        (np.where(read, values, 0.0), read),
+    )
+    mean, spread = compiled(_last_of_each, parts.readings.places, arguments)(*arguments)
+    return np.asarray(mean), np.asarray(spread)
+
+
+def _last_of_each(
+    places: tuple[int, ...], transition: Any, steps: Any, levels: Any, errors: Any, data: Any
+) -> Any:
+    import jax
+
+    def last(path: Any, move: Any, level: Any, error: Any) -> Any:
+        return last_state(places, path, move, spread_at_rest(path, move), level, error, data)
+
+    return jax.vmap(last)(transition, steps, levels, errors)
