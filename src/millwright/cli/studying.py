@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from millwright.cli.base import Json, Quiet, Replace, answer, app, stops_told
-from millwright.cli.fit_annotations import Chains, Draws, Seed, Warmup
+from millwright.cli.base import Json, Quiet, Replace, Workers, answer, app, stops_told
+from millwright.cli.fit_annotations import Chains, Draws, MethodName, Seed, Setting, Warmup
+from millwright.cli.study_words import equations_in, of_candidates, per_of, priors_of, region_of
 from millwright.errors import ArgumentError, nearest
 from millwright.wording import for_shell
 
@@ -23,7 +24,7 @@ __all__ = ["study"]
 
 _NAMES = (
     "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis, "
-    "variable-selection, vector-autoregression, series or causal"
+    "variable-selection, vector-autoregression, series, expectations-model or causal"
 )
 _REGIONS = ("rope", "effect_rope")
 
@@ -180,6 +181,13 @@ def study(
     first_lag: Annotated[
         float | None, typer.Option(help="Prior mean of the slope on its own last reading.")
     ] = None,
+    equations: Annotated[
+        Path | None,
+        typer.Option(
+            help="TOML file of equations with expectations: `equations`, a text with one a line, "
+            "and tables [unknowns], [shocks], [readings], [errors]."
+        ),
+    ] = None,
     ahead: Annotated[
         int | None, typer.Option(help="Of one series or several: forecast so many steps.")
     ] = None,
@@ -220,6 +228,9 @@ def study(
     draws: Draws = None,
     warmup: Warmup = None,
     seed: Seed = None,
+    method: MethodName = None,
+    setting: Setting = None,
+    workers: Workers = None,
     level: Annotated[float, typer.Option(help="Probability inside the intervals.")] = 0.95,
     hdi: Annotated[bool, typer.Option("--hdi", help="Highest-density intervals.")] = False,
     plan: Annotated[
@@ -312,6 +323,7 @@ def study(
         "tightness": tightness,
         "cross": cross,
         "first_lag": first_lag,
+        "equations": equations,
         "graph": graph,
         "effect_of": effect_of,
         "on": on,
@@ -319,17 +331,21 @@ def study(
         "given": given or None,
     }
     stated = {option: value for option, value in options.items() if value is not None}
-    settings = {"seed": seed, "chains": chains, "draws": draws, "warmup": warmup}
+    from millwright.cli.fit_options import fit_options
+
+    asked = {"seed": seed, "chains": chains, "draws": draws, "warmup": warmup, "method": method}
+    settings = fit_options({}, {**asked, "workers": workers}, setting or (), ())
     if name == "causal":
         from millwright.cli.causing import asked_of_graph, causal
 
         other = None if level == 0.95 else level
-        _refuse_of_graph(chains, draws, warmup, prior, plan or None, sheet, save, hdi or other)
-        around = {} if rope is None else {"rope": _region("rope", rope)}
+        how = (chains, draws, warmup, method, workers, setting)
+        _refuse_of_graph(*how, prior, plan or None, sheet, save, hdi or other)
+        around = {} if rope is None else {"rope": region_of("rope", rope)}
         causal(asked_of_graph(data, {**stated, **around}, seed or 0), figure, report, as_json)
         return
     if data is None and (Path(name) / STUDY_FILE).is_file():
-        idle = [*stated, *(key for key, value in settings.items() if value is not None)]
+        idle = [*stated, *settings]
         _refuse_idle(name, [*idle, *["prior"] * bool(prior), *["save"] * bool(save)])
         found = _stored(Path(name), quiet)
     else:
@@ -359,9 +375,9 @@ def _refuse_of_graph(*idle: Any) -> None:
     """Refuse settings that regressions of a causal graph do not take from the shell."""
     if any(one is not None and one != [] for one in idle):
         raise ArgumentError(
-            "A causal graph takes none of --chains, --draws, --warmup, --prior, --plan, --sheet, "
-            "--save, --level and --hdi: its regressions are ordinary studies, for millwright "
-            "study regression."
+            "A causal graph takes none of --chains, --draws, --warmup, --method, --setting, "
+            "--workers, --prior, --plan, --sheet, --save, --level and --hdi: its regressions are "
+            "ordinary studies, for millwright study regression."
         )
 
 
@@ -399,10 +415,16 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
             )
     for option in _REGIONS:
         if option in stated:
-            stated[option] = _region(option, str(stated[option]))
+            stated[option] = region_of(option, str(stated[option]))
+    if key == "expectations_model":
+        if "equations" not in stated:
+            raise ArgumentError(
+                f"Give the equations: millwright study {name} DATA --equations FILE."
+            )
+        stated |= equations_in(stated["equations"])
     if "per" in stated:
-        stated["per"] = _per(key, stated["per"])
-    stated |= _of_candidates(stated)
+        stated["per"] = per_of(key, stated["per"])
+    stated |= of_candidates(stated)
     if "parts" in known and "parts" not in stated:
         raise ArgumentError(
             f"Say what it is made of: millwright study {name} DATA --parts 'level + season(12)'."
@@ -411,118 +433,14 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
         raise ArgumentError(
             f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
         )
-    return function_of(key)(data=read_data(data), **stated, **_priors(key, priors, known))
-
-
-def _per(key: str, texts: Sequence[str]) -> Any:
-    """Read group effects of a regression, or the one column of trials."""
-    if key == "regression":
-        return _pairs("per", texts)
-    if len(texts) > 1:
-        raise ArgumentError(f"--per of a {key.replace('_', ' ')} is one column, not {len(texts)}.")
-    return texts[0]
-
-
-def _of_candidates(stated: Mapping[str, Any]) -> dict[str, Any]:
-    """Read options of a variable selection as the study takes them."""
-    found: dict[str, Any] = {}
-    if "g" in stated:
-        found["g"] = _number_or_text(stated["g"])
-    if "exclusive" in stated:
-        found["exclusive"] = [
-            tuple(one.strip() for one in group.split("|")) for group in stated["exclusive"]
-        ]
-    chosen = stated.get("candidates")
-    if chosen and len(chosen) == 1 and "~" in chosen[0]:
-        found["candidates"] = chosen[0]
-    return found
-
-
-def _region(option: str, text: str) -> tuple[float, float] | None:
-    """Read `-0.1 to 0.1`."""
-    if text.strip().lower() == "none" and option == "effect_rope":
-        return None
-    try:
-        low, high = (float(part) for part in text.split(" to "))
-    except ValueError:
-        raise ArgumentError(
-            f"--{option.replace('_', '-')} is written as 'LOW to HIGH', such as '-0.1 to 0.1', "
-            f"not {text!r}."
-        ) from None
-    return low, high
-
-
-def _priors(key: str, texts: Sequence[str], known: Mapping[str, Any]) -> dict[str, Any]:
-    """Read `NAME=prior` as the study takes it."""
-    if key == "variable_selection":
-        return _selection_priors(texts)
-    found = _pairs("prior", texts)
-    if not found:
-        return {}
-    if "priors" in known:
-        return {"priors": found}
-    if key == "meta_analysis":
-        return {"prior": {name: _probability(name, text) for name, text in found.items()}}
-    if "prior" in known:
-        return {"prior": found["share"] if list(found) == ["share"] else found}
-    raise ArgumentError(
-        f"The prior of a {key.replace('_', ' ')} is stated by --width and --direction."
-    )
-
-
-def _selection_priors(texts: Sequence[str]) -> dict[str, Any]:
-    """Read a prior of subsets, probabilities of candidates, and priors of unknowns."""
-    alone = [text for text in texts if "=" not in text.split("(")[0]]
-    if len(alone) > 1:
-        raise ArgumentError(f"Give one --prior of subsets, not {' and '.join(alone)}.")
-    found = _pairs("prior", [text for text in texts if text not in alone])
-    made: dict[str, Any] = {"prior": _number_or_text(alone[0])} if alone else {}
-    unknowns = {name: text for name, text in found.items() if "(" in text}
-    if unknowns:
-        made["priors"] = unknowns
-    chances = {name: _probability(name, text) for name, text in found.items() if "(" not in text}
-    if chances and alone:
-        raise ArgumentError(f"Give --prior {alone[0]} or probabilities of candidates, not both.")
-    if chances:
-        made["prior"] = chances
-    return made
-
-
-def _probability(name: str, text: str) -> float:
-    try:
-        return float(text)
-    except ValueError:
-        raise ArgumentError(
-            f"--prior is here a probability, such as {name}=0.25, not {name}={text}; of effect "
-            "and spread of a meta-analysis priors are stated by --effect and --spread."
-        ) from None
-
-
-def _number_or_text(text: str) -> float | str:
-    try:
-        return float(text)
-    except ValueError:
-        return text
-
-
-def _pairs(option: str, texts: Sequence[str]) -> dict[str, str]:
-    """Read texts of the form NAME=TEXT."""
-    found = {}
-    for text in texts:
-        name, equals, value = text.partition("=")
-        if not equals or not name.strip() or not value.strip():
-            what = "PRIOR" if option == "prior" else "TERMS"
-            raise ArgumentError(f"--{option} takes NAME={what}, not {text!r}.")
-        found[name.strip()] = value.strip()
-    return found
+    return function_of(key)(data=read_data(data), **stated, **priors_of(key, priors, known))
 
 
 def _fitted(
     made: Study, settings: Mapping[str, Any], save: Path | None, replace: bool, quiet: bool
 ) -> Findings:
-    stated = {key: value for key, value in settings.items() if value is not None}
     with stops_told(save):
-        found = made.fit(save=save, replace=replace, progress=not quiet, **stated)
+        found = made.fit(save=save, replace=replace, progress=not quiet, **settings)
     if save is not None:
         typer.echo(f"Study stored in {save}", err=True)
     return found

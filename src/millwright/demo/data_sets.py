@@ -17,6 +17,7 @@ from millwright.demo.truth import (
     POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
+    STORE_TRUTH,
     TRIALS_TRUTH,
     WEAR_TRUTH,
     YEASTS_TRUTH,
@@ -98,6 +99,12 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "flour (pence a stone), with the last year held back; a low stock raised the price until "
         "grain came by barge; the truth is in units of errors",
         MARKET_TRUTH,
+    ),
+    "grain_store": (
+        "Fifteen years by the month: price of grain (pence a bushel) and stock (t) at Hollin "
+        "Bridge, with the last year held back; who stores grain looks ahead to the price of the "
+        "next month",
+        STORE_TRUTH,
     ),
     "stone_wear": (
         "Wear of 120 pairs of stones, and what may bring it about, all standardised: demand for "

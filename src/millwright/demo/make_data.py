@@ -16,10 +16,12 @@ from millwright.demo.truth import (
     POWDER_TRUTH,
     RIVER_TRUTH,
     SACKS_TRUTH,
+    STORE_TRUTH,
     TRIALS_TRUTH,
     WEAR_TRUTH,
     YEASTS_TRUTH,
 )
+from millwright.expectations.solution import solved
 
 __all__ = [
     "dressed_stones",
@@ -27,6 +29,7 @@ __all__ = [
     "drying_loft",
     "flour_market",
     "flour_yield",
+    "grain_store",
     "loft_trials",
     "powder_trials",
     "river_days",
@@ -207,6 +210,28 @@ def flour_market() -> pd.DataFrame:
     return frame
 
 
+def grain_store() -> pd.DataFrame:
+    """Price and stock of grain where it is kept in the hope of a better price."""
+    generator = np.random.default_rng(1974)
+    months, discount = 180, 0.98
+    cost, elasticity, keep, mood, rain = STORE_TRUTH.values()
+    # Price, stock and appetite; sales and harvest put into the stock's equation.
+    ahead, before = np.diag([discount, 0.0, 0.0]), np.diag([0.0, 1.0, keep])
+    now = np.array([[-1.0, -cost, 0.0], [elasticity, -1.0, -1.0], [0.0, 0.0, -1.0]])
+    shocks = np.array([[0.0, 0.0], [0.0, 1.0], [1.0, 0.0]])
+    path = solved({"ahead": ahead, "now": now, "before": before, "shocks": shocks})
+    state, found = np.zeros(3), np.zeros((months + 60, 3))
+    for at in range(len(found)):
+        state = path.transition @ state
+        state += path.impact @ (generator.standard_normal(2) * [mood, rain])
+        found[at] = state
+    values = found[60:, :2] + [24.0, 140.0]
+    dates = pd.period_range("1931-01", periods=months, freq="M").astype(str)
+    table = {"month": dates, "price": values[:, 0].round(2), "stock": values[:, 1].round(1)}
+    table["held_back"] = np.where(np.arange(months) >= months - 12, "yes", "no")
+    return pd.DataFrame(table)
+
+
 def stone_wear() -> pd.DataFrame:
     """Stones of busy mills run longer and are dressed more often, which hides what both do."""
     generator = np.random.default_rng(1955)
@@ -235,6 +260,7 @@ _ALL = (
     loft_trials,
     flour_yield,
     flour_market,
+    grain_store,
     stone_wear,
 )
 

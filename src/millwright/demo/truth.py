@@ -9,6 +9,7 @@ __all__ = [
     "POWDER_TRUTH",
     "RIVER_TRUTH",
     "SACKS_TRUTH",
+    "STORE_TRUTH",
     "TRIALS_TRUTH",
     "WEAR_TRUTH",
     "YEASTS_TRUTH",
@@ -32,6 +33,7 @@ FLOUR_TRUTH = {
     "wheel_speed": 0.8,
     "noise": 1.1,
 }
+STORE_TRUTH = {"cost": 0.05, "elasticity": 1.5, "keep": 0.8, "mood_sd": 2.0, "rain_sd": 6.0}
 LOFT_TRUTH = {"effect": 0.3, "spread": 0.1, "slope of heat": 0.03, "correlation": 0.5}
 MARKET_TRUTH = {
     "stock, 1 before, on price at first": -0.7,

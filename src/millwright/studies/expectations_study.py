@@ -133,6 +133,11 @@ class ExpectationsStudy(Study):
         drawn = draws_in(binding, draw_unknowns(binding, draws, generator, fixed))
         return drawn, self.parts.worlds(drawn)
 
+    @property
+    def needed_ahead(self) -> list[str]:
+        """Columns whose values at steps to come a forecast needs: none."""
+        return []
+
     @cached_property
     def shares(self) -> dict[str, float]:
         """Shares of prior draws with one stable path, none, several, or none that is clear."""
