@@ -51,7 +51,8 @@ class Path:
                 "others, or a variable stands in none alone."
             )
         inside = int((self.roots < 1).sum())
-        count = f"{inside} of its {2 * n} roots lie inside the unit circle and {n} are needed"
+        lie = "lies" if inside == 1 else "lie"
+        count = f"{inside} of its {2 * n} roots {lie} inside the unit circle and {n} are needed"
         if self.kind == "one":
             return f"There is one stable path: {inside} of {2 * n} roots lie inside the circle."
         if (np.abs(self.roots - 1) < _EDGE).any():

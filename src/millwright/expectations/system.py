@@ -195,7 +195,7 @@ def _check_names(
     used: Sequence[str],
     equations: int,
 ) -> None:
-    for name in (*unknowns, *shocks):
+    for name in (*unknowns, *shocks, *variables):
         if not is_writable(normal_name(name)):
             raise ArgumentError(f"`{name}` cannot be written as a name in an equation.")
         if name in (EXPECTED, BEFORE):

@@ -237,15 +237,17 @@ def prior_data(
         For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_simulated(simulated)
+    labels = {p.name for p in simulated.draws.binding.program.outcomes if p.event == "label"}
     numbers = {
-        part.name: simulated.outcomes[part.name].astype(float)
-        for part in simulated.draws.binding.program.outcomes
-        if part.event != "label"
+        name: values.astype(float)
+        for name, values in simulated.outcomes.items()
+        if name not in labels
     }
     first: str = next(iter(numbers), "")
     name = first if outcome is None else outcome
     if name not in numbers:
-        raise ArgumentError(f"There is no outcome of numbers `{name}`: {', '.join(numbers)}.")
+        known = f"They are: {', '.join(numbers)}" if numbers else "The model has none"
+        raise ArgumentError(f"There is no outcome of numbers `{name}`. {known}.")
     copies = numbers[name].reshape(len(numbers[name]), -1)
     copies = np.sort(copies[np.isfinite(copies).all(axis=1)], axis=1)
     if not len(copies):

@@ -21,16 +21,21 @@ from millwright.evidence.points import (
 )
 from millwright.evidence.regions import region_factor
 from millwright.fitting.fit import Fit
+from millwright.fitting.target import target_of
 from millwright.posterior.refits import fitted_with
 from millwright.posterior.verdict import verdict_of
+from millwright.sampling.streams import Stream, generator_of
 
 __all__ = ["bayes_factor_of"]
+
+_TRIED = 400
 
 
 def bayes_factor_of(fit: Fit, verdict: Verdict, statement: str) -> BayesFactor:
     """Return the Bayes factor of a statement; see `Posterior.bayes_factor`."""
     if not isinstance(statement, str):
         raise ArgumentError(f"A statement is a text such as 'drying < 0', not {statement!r}.")
+    _refuse_cut_priors(fit)
     point = point_of(fit.draws, statement)
     if point is None or not _density_ratio(fit, point):
         refuse_improper_priors(fit.draws, "the Bayes factor")
@@ -44,6 +49,23 @@ def bayes_factor_of(fit: Fit, verdict: Verdict, statement: str) -> BayesFactor:
         return found
     reasons = (f"The verdict on the draws: {verdict.headline}", *found.reasons)
     return replace(found, trusted=False, reasons=reasons)
+
+
+def _refuse_cut_priors(fit: Fit) -> None:
+    """Refuse priors whose mass is cut by a term: what is left of it is not what is written."""
+    binding = fit.draws.binding
+    target = target_of(binding)
+    if not binding.specification.log_density_terms or target.prior_draws is None:
+        return
+    generator = generator_of(fit.record.seed, Stream.ODDS)
+    _, likelihood = target.split(target.prior_draws(generator, _TRIED))
+    cut = int((~np.isfinite(likelihood)).sum())
+    if cut:
+        raise ModelError(
+            f"At {cut} of {_TRIED} draws of the priors a term of the log density is not finite: "
+            "it cuts the priors, so that the probability of a statement before the data is not "
+            "that of the priors as written. Give priors that lie where the term is finite."
+        )
 
 
 def _density_ratio(fit: Fit, point: Point) -> bool:

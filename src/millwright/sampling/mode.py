@@ -124,7 +124,7 @@ def climb(target: TargetDensity, seed: int, starts: int, most: int = 2000) -> Cl
         )
     options = {"maxiter": most, "ftol": 1e-14}
     ends = [
-        optimize.minimize(downhill, q, jac=True, method="L-BFGS-B", options=options)
+        optimize.minimize(_walled(downhill), q, jac=True, method="L-BFGS-B", options=options)
         for q in finite
     ]
     best = min(ends, key=lambda end: end.fun)
@@ -153,6 +153,27 @@ def _downhill(target: TargetDensity) -> Callable[[np.ndarray], tuple[float, np.n
     return downhill
 
 
+def _walled(
+    downhill: Callable[[np.ndarray], tuple[float, np.ndarray]],
+) -> Callable[[np.ndarray], tuple[float, np.ndarray]]:
+    """Return `downhill` with a wall in place of infinite values, above all that one climb saw.
+
+    The line search interpolates between values: one infinite value would end the climb at once.
+    """
+    highest = -np.inf
+
+    def bounded(position: np.ndarray) -> tuple[float, np.ndarray]:
+        nonlocal highest
+        value, gradient = downhill(position)
+        if np.isfinite(value):
+            highest = max(highest, value)
+            return value, gradient
+        return highest + _WALL, gradient
+
+    return bounded
+
+
+_WALL = 10.0
 _TOGETHER = 16
 _FEW_NUMBERS = 10_000
 """Of data: with more, positions side by side would hold much memory at once."""

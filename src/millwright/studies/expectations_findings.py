@@ -172,7 +172,7 @@ class ExpectationsFindings(Findings):
     def _cautions(self) -> tuple[Finding, ...]:
         lost = sum(path.kind != "one" for path in self.worlds.paths)
         if not lost:
-            return ()
+            return self._edge_words()
         return (
             Finding(
                 "stop",
@@ -180,6 +180,24 @@ class ExpectationsFindings(Findings):
                 "when they are solved a second way: the draws lie where the solution cannot be "
                 "computed well.",
                 "Look at the roots in findings.worlds.paths, and keep the priors away from there.",
+            ),
+        )
+
+    def _edge_words(self) -> tuple[Finding, ...]:
+        """Say what divergences are likely to be, where the priors reach beyond stable paths."""
+        cut = 1 - sum(path.kind == "one" for path in self.study.tried.paths) / len(
+            self.study.tried
+        )
+        if not cut or not self.posterior.fit.statistics["diverged"].any():
+            return ()
+        return (
+            Finding(
+                "note",
+                f"{100 * cut:.2g} % of the priors lie where there is no single stable path; "
+                "trajectories that run into that edge diverge.",
+                f"Give priors that end at the edge, or sample by "
+                f"{setting('method', 'random_walk')}, which no edge disturbs.",
+                of_data=True,
             ),
         )
 

@@ -109,6 +109,11 @@ class ExpectationsModel:
             return []
         return [level_of(variable) for variable in self.variables]
 
+    @property
+    def own_names(self) -> tuple[str, ...]:
+        """Unknowns that stand beside the equations: sds of shocks and errors, and levels."""
+        return (*self._sizes, *self._errors, *self._levels)
+
     @cached_property
     def model(self) -> Model:
         """The model, with the density of its readings as a term."""
@@ -118,7 +123,7 @@ class ExpectationsModel:
             columns |= {
                 f"{variable}_read": _read_column(column) for variable, column in read.items()
             }
-        values = [*self.system.asked, *self._sizes, *self._errors, *self._levels, *columns]
+        values = [*self.system.asked, *self.own_names, *columns]
         own = _function(self.readings)
         make_known(own)
         equations = "\n".join(f"{name}: {text}" for name, text in self.system.texts)

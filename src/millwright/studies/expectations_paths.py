@@ -14,7 +14,7 @@ from millwright.studies.autoregression_paths import Ahead
 if TYPE_CHECKING:
     from millwright.studies.expectations_model import ExpectationsModel, Worlds
 
-__all__ = ["answers_of", "forecast_draws", "readings_of"]
+__all__ = ["answers_of", "covariance_of", "forecast_draws", "readings_of"]
 
 _DOUBLINGS = 26
 
@@ -56,6 +56,29 @@ def _at_rest(transition: np.ndarray, steps: np.ndarray) -> np.ndarray:
         total = total + power @ total @ np.swapaxes(power, -1, -2)
         power = power @ power
     return total
+
+
+def covariance_of(worlds: Worlds, parts: ExpectationsModel, draw: int, times: int) -> np.ndarray:
+    """Return the covariance of all readings of so many times in a row, by one draw.
+
+    Returns
+    -------
+    (times readings, times readings), the readings of each time one after the other.
+    """
+    transition, impact = worlds.transition[draw], worlds.impact[draw]
+    at_rest = _at_rest(transition[None], (impact @ impact.T)[None])[0]
+    variables = list(parts.readings.variables)
+    count = len(variables)
+    whole = np.zeros((times, count, times, count))
+    moved = at_rest
+    for lag in range(times):
+        block = moved[np.ix_(variables, variables)]
+        for first in range(times - lag):
+            whole[first + lag, :, first, :] = block
+            whole[first, :, first + lag, :] = block.T
+        moved = transition @ moved
+    found = whole.reshape(times * count, times * count)
+    return found + np.diag(np.tile(worlds.errors[draw] ** 2, times))
 
 
 def _drawn(spread: np.ndarray, generator: np.random.Generator) -> np.ndarray:

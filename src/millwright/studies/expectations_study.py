@@ -14,12 +14,13 @@ import pandas as pd
 from millwright.checks import check_whole
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.prior import draws_in, refuse_improper
-from millwright.errors import ArgumentError, nearest
+from millwright.errors import ArgumentError, DataError
 from millwright.expectations.system import System, read_equations, read_system
 from millwright.modelling.simulate import draw_unknowns, stated_values
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.autoregression_data import SeriesData, series_data, with_index
+from millwright.studies.expectations_checks import check_readings, check_worlds, idle_words
 from millwright.studies.expectations_findings import ExpectationsFindings
 from millwright.studies.expectations_model import (
     ExpectationsModel,
@@ -42,6 +43,7 @@ __all__ = ["ExpectationsStudy", "expectations_model"]
 
 _TRIED = 400
 _RARE = 0.5
+_FEWEST = 5
 
 Range = tuple[float, float]
 
@@ -139,11 +141,9 @@ class ExpectationsStudy(Study):
         return []
 
     @cached_property
-    def shares(self) -> dict[str, float]:
-        """Shares of prior draws with one stable path, none, several, or none that is clear."""
-        _, worlds = self._prior(_TRIED, generator_of(0, Stream.SIMULATION), {})
-        kinds = [path.kind for path in worlds.paths]
-        return {kind: kinds.count(kind) / len(kinds) for kind in dict.fromkeys(kinds)}
+    def tried(self) -> Worlds:
+        """What some draws of the priors say of the system."""
+        return self._prior(_TRIED, generator_of(0, Stream.SIMULATION), {})[1]
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return ExpectationsFindings(study=self, posteriors=posteriors, fit_settings=settings)
@@ -230,7 +230,7 @@ def build(
     system = read_system(
         settings["equations"], list(settings["unknowns"]), list(settings["shocks"])
     )
-    _check_readings(system, read, settings["errors"])
+    check_readings(system, read, settings["errors"])
     parts = ExpectationsModel(
         system=system,
         data=made,
@@ -243,22 +243,13 @@ def build(
         data=made.frame.assign(**{settings["time"] or "row": made.times.column}),
         models={"equations": parts.model},
         choices=(),
-        remarks=(*remarks, *(one for one in made.remarks if one not in remarks)),
+        remarks=tuple(dict.fromkeys((*remarks, *made.remarks, *idle_words(parts)))),
         settings=settings,
         parts=parts,
     )
-    shares = study.shares
-    if not shares.get("one"):
-        raise ArgumentError(
-            f"None of {_TRIED} draws of the priors has a single stable path. At one of them: "
-            f"{_words_of_one(study)}"
-        )
-    return replace(study, choices=_choices(parts, shares))
-
-
-def _words_of_one(study: ExpectationsStudy) -> str:
-    _, worlds = study._prior(1, generator_of(0, Stream.SIMULATION), {})
-    return worlds.paths[0].words
+    worlds = study.tried
+    check_worlds(parts, worlds)
+    return replace(study, choices=_choices(parts, worlds))
 
 
 def _plain(what: str, given: Mapping[str, Any]) -> dict[str, Any]:
@@ -302,6 +293,8 @@ def _read_by(readings: Mapping[str, str] | Sequence[str]) -> dict[str, str]:
 
 
 def _series(frame: pd.DataFrame, columns: list[str], time: str | None) -> SeriesData:
+    if len(frame) < _FEWEST:
+        raise DataError(f"The table has {len(frame)} rows; at least {_FEWEST} times are needed.")
     made = series_data(frame, columns, time, 0, [])
     gaps = len(made.gaps[0])
     # Here the filter passes over them.
@@ -309,30 +302,6 @@ def _series(frame: pd.DataFrame, columns: list[str], time: str | None) -> Series
     if gaps:
         remarks += (f"{gaps} missing reading{'s' * (gaps > 1)} passed over.",)
     return replace(made, remarks=remarks)
-
-
-def _check_readings(system: System, read: Mapping[str, str], errors: Mapping[str, Any]) -> None:
-    known = system.variables[: system.named]
-    for column, variable in read.items():
-        if variable not in known:
-            raise ArgumentError(
-                f"`{column}` reads `{variable}`, which is no variable of the equations."
-                f"{nearest(variable, known)} Variables: {', '.join(known)}."
-            )
-    if len(set(read.values())) < len(read):
-        raise ArgumentError("Two columns read one variable: give one of them an equation.")
-    for column in errors:
-        if column not in read:
-            raise ArgumentError(
-                f"{setting('errors')} names `{column}`, which is no reading."
-                f"{nearest(column, read)} Readings: {', '.join(read)}."
-            )
-    if len(read) > len(system.shocks) + len(errors):
-        raise ArgumentError(
-            f"There are {len(read)} readings and {len(system.shocks)} shocks: the equations say "
-            "that one reading follows from the others exactly, which no data fulfil. Read fewer, "
-            "name a further shock, or an error by `errors`."
-        )
 
 
 def _priors(system: System, made: SeriesData, settings: Mapping[str, Any]) -> dict[str, Any]:
@@ -354,7 +323,9 @@ def _priors(system: System, made: SeriesData, settings: Mapping[str, Any]) -> di
     return with_priors({**usual, **further}, settings["priors"])
 
 
-def _choices(parts: ExpectationsModel, shares: Mapping[str, float]) -> tuple[str, ...]:
+def _choices(parts: ExpectationsModel, worlds: Worlds) -> tuple[str, ...]:
+    kinds = [path.kind for path in worlds.paths]
+    shares = {kind: kinds.count(kind) / len(kinds) for kind in dict.fromkeys(kinds)}
     lines = []
     if parts.system.has_constants:
         lines.append("Readings lie around the place where the constants let the variables rest.")

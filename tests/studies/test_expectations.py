@@ -1,0 +1,259 @@
+"""Equations with expectations as a study: right answers, odd data, refusals, store, shell."""
+
+import functools
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from loky import get_reusable_executor
+
+import millwright as mw
+from millwright.errors import ArgumentError, DataError, ModelError
+from millwright.studies.expectations_paths import covariance_of, forecast_draws
+from tests.cli.here import run_here
+from tests.fits import assert_mean_near
+
+STORE = mw.demo.load("grain_store")
+EQUATIONS = {
+    "prices": "price = ahead * expected(price) + demand",
+    "demand": "demand = keep * before(demand) + mood",
+    "stocks": "stock = 0.5 * before(stock) + price + rain",
+}
+SHOCKS = {"mood": 0.5, "rain": "half_normal(1)"}
+READ = {"Price (d)": "price", "class": "stock"}
+
+
+def study(data, equations=EQUATIONS, unknowns=None, shocks=SHOCKS, readings=READ, **more):
+    known = {"ahead": (0, 1), "keep": 0.8} if unknowns is None else unknowns
+    return mw.studies.expectations_model(
+        equations, data, unknowns=known, shocks=shocks, readings=readings, **more
+    )
+
+
+@functools.cache
+def made():
+    """Sixty times from a known truth, with gaps."""
+    noise = np.random.default_rng(1).normal(size=(60, 2))
+    first = study({"Price (d)": noise[:, 0], "class": noise[:, 1]})
+    truth = {"ahead": 0.9, "rain_sd": 0.7, "price_level": 2, "stock_level": -3}
+    table = first.simulate(draws=1, given=truth, seed=2)["equations"].data(0)
+    table.loc[4:6, "Price (d)"] = None
+    table.loc[59, "class"] = None
+    return table
+
+
+@functools.cache
+def found():
+    return study(made()).fit(seed=1, draws=500, progress=False)
+
+
+class Right(unittest.TestCase):
+    def test_one_unknown_against_quadrature(self):
+        held = {"price_level": 2.0, "stock_level": -3.0}
+        one = study(made(), shocks={"mood": 0.5, "rain": 0.7}, priors=held)
+        posterior = one.fit(seed=1, progress=False).posterior
+        read = ~np.isnan(made().to_numpy().reshape(-1))
+        values = (made().to_numpy() - [2.0, -3.0]).reshape(-1)[read]
+        grid = np.linspace(0.6, 0.9999, 400)
+        kept = posterior.draws.values["ahead"]
+        draws = posterior.draws
+        trial = type(draws)(draws.binding, {"ahead": grid[None]})
+        worlds = one.parts.worlds(trial)
+        logs = []
+        for at in range(len(grid)):
+            whole = covariance_of(worlds, one.parts, at, 60)[np.ix_(read, read)]
+            half = np.linalg.solve(np.linalg.cholesky(whole), values)
+            logs.append(-0.5 * half @ half - 0.5 * np.linalg.slogdet(whole)[1])
+        weights = np.exp(np.array(logs) - max(logs))
+        assert_mean_near(self, kept, float(grid @ weights / weights.sum()))
+
+    def test_forecasts_are_the_conditional_normal(self):
+        parts = found().study.parts
+        one = type(found().posterior.draws)(
+            found().posterior.draws.binding,
+            {name: values[:1, :1] for name, values in found().posterior.draws.values.items()},
+        )
+        worlds = parts.worlds(one)
+        ahead = forecast_draws(worlds, parts, 4, np.random.default_rng(0))
+        whole = covariance_of(worlds, parts, 0, 64)
+        values = (made().to_numpy() - worlds.levels).reshape(-1)
+        read = np.flatnonzero(~np.isnan(values))
+        later = np.arange(120, 128)
+        tie = np.linalg.solve(whole[np.ix_(read, read)], whole[np.ix_(read, later)])
+        mean = (tie.T @ values[read]).reshape(4, 2) + worlds.levels
+        spread = whole[np.ix_(later, later)] - whole[np.ix_(later, read)] @ tie
+        np.testing.assert_allclose(ahead.means[0], mean, rtol=1e-8)
+        np.testing.assert_allclose(
+            ahead.spreads[0, :, :, 0], np.sqrt(np.diag(spread)).reshape(4, 2), rtol=1e-8
+        )
+        drawn = found().forecast(4, seed=3)
+        self.assertEqual(drawn.draws.shape, (2000, 4, 2))
+        self.assertEqual(drawn.labels, ("61", "62", "63", "64"))
+
+    def test_responses_are_powers_and_shares_add_up(self):
+        table = found().responses(horizon=3, shock="unit").table()["median"]
+        ahead = np.median(found().posterior.draws.get("ahead"))
+        for step in range(4):
+            exact = 0.8**step / (1 - 0.8 * ahead)
+            self.assertAlmostEqual(table["all", "mood", "price", step], exact, delta=2e-3 * exact)
+            self.assertAlmostEqual(table["all", "rain", "stock", step], 0.5**step, places=9)
+            self.assertEqual(table["all", "rain", "price", step], 0.0)
+        shares = found().shares(horizon=5).draws.sum(axis=-1)
+        np.testing.assert_allclose(shares, 1.0)
+        summed = found().responses(horizon=3, shock="unit", cumulated=True).table()["median"]
+        self.assertAlmostEqual(summed["all", "rain", "stock", 3], 1.875, places=9)
+
+    def test_a_random_walk_from_the_mode_in_worker_processes_agrees(self):
+        walk = mw.RandomWalk(proposal="student_t", start="mode", covariance="mode")
+        workers = get_reusable_executor(2)
+        model, data = found().study.model, found().study.data_of("equations")
+        self.assertGreater(model.check_workers(workers, data, method=walk), 0)
+        other = found().study.fit(seed=2, method=walk, workers=workers, progress=False)
+        self.assertTrue(other.verdict.good)
+        for name in ("ahead", "rain_sd"):
+            pair = [one.posterior.table().loc[name] for one in (found(), other)]
+            self.assertLess(abs(pair[0]["mean"] - pair[1]["mean"]), 0.2 * pair[0]["sd"])
+
+    def test_constants_take_the_place_of_levels(self):
+        texts = {"prices": "price = 0.5 * before(price) + base + mood"}
+        one = study(made(), texts, {"base": "normal(0, 2)"}, {"mood": "half_normal(2)"}, READ_ONE)
+        self.assertEqual(list(one.parts.own_names), ["mood_sd"])
+        simulated = one.simulate(draws=400, seed=1, given={"base": 3, "mood_sd": 0.01})
+        self.assertAlmostEqual(simulated["equations"].outcomes["Price (d)"].mean(), 6, places=2)
+
+
+READ_ONE = {"Price (d)": "price"}
+
+
+class Told(unittest.TestCase):
+    def test_the_answer_and_what_was_read(self):
+        text = str(found())
+        for words in (
+            "A shock of one sd of `mood` moves `price` most at once",
+            "The slowest root of the stable path is 0.8",
+            "4 missing readings passed over",
+            "Converged",
+        ):
+            self.assertIn(words, " ".join(text.split()))
+        self.assertIn("Price (d) (reads price)", str(found().study))
+        self.assertIn("0.", str(found().study.simulate(draws=20)))
+        record = json.loads(json.dumps(found().record))
+        self.assertEqual(record["responses"][0]["shock"], "mood")
+
+    def test_priors_that_reach_beyond_stable_paths_are_said_and_never_weighed(self):
+        wide = study(made(), unknowns={"ahead": (0, 2), "keep": 0.8})
+        self.assertIn("have one stable path", " ".join(wide.choices))
+        self.assertIn("several; the posterior keeps to those with one", " ".join(wide.choices))
+        answer = wide.fit(seed=1, method="random_walk", draws=400, progress=False)
+        self.assertLess(answer.posterior.draws.get("ahead").max(), 1)
+        with self.assertRaisesRegex(ModelError, "cuts the priors"):
+            answer.posterior.bayes_factor("ahead < 0.9")
+        whole = found().posterior.bayes_factor("ahead < 0.9")
+        self.assertEqual(whole.prior_probability, 0.9)
+        mode = wide.model.mode(wide.data_of("equations"))
+        self.assertAlmostEqual(float(mode["ahead"]), 0.93, delta=0.05)
+
+    def test_idle_unknowns_are_said(self):
+        idle = study(made(), unknowns={"ahead": 0.9, "keep": 0.8, "spare": "normal(0, 1)"})
+        self.assertIn("`spare` stands in no equation", " ".join(idle.remarks))
+
+    def test_it_is_stored_and_a_plot_of_prior_series_is_drawn(self):
+        with tempfile.TemporaryDirectory() as folder:
+            found().save(Path(folder) / "store")
+            again = mw.studies.load(Path(folder) / "store")
+            self.assertEqual(again.answer, found().answer)
+            np.testing.assert_array_equal(
+                again.forecast(3, seed=1).draws, found().forecast(3, seed=1).draws
+            )
+        simulated = found().study.simulate(draws=30, seed=1)["equations"]
+        self.assertTrue(mw.plots.prior_data(simulated, "class").axes)
+        with self.assertRaises(ArgumentError):
+            simulated.data(400)
+
+
+class Refused(unittest.TestCase):
+    def test_what_cannot_be_asked(self):
+        stocks = EQUATIONS["stocks"]
+        for words, arguments in (
+            ("3 equations and 4 variables", {"unknowns": {"keep": 0.8}}),
+            ("stands in no equation", {"shocks": {**SHOCKS, "frost": 1}}),
+            ("both an unknown and a shock", {"unknowns": {"mood": 1.0, "keep": 0.8, "ahead": 0}}),
+            ("which is no variable", {"readings": {"class": "stocks"}}),
+            ("There is no column", {"readings": {"Klasse": "stock"}}),
+            ("`errors`= names|errors= names", {"errors": {"stock": 1}}),
+            ("is a standard deviation", {"shocks": {**SHOCKS, "rain": "normal(0, 1)"}}),
+            ("a pair of ends", {"unknowns": {"ahead": (1, 0), "keep": 0.8}}),
+            ("Did you mean `price_level`", {"priors": {"prise_level": 1}}),
+            ("several stable paths", {"unknowns": {"ahead": (1.1, 2), "keep": 0.8}}),
+            ("should lie inside", {"unknowns": {"ahead": 0.5, "keep": 1.5}}),
+            (
+                "not every shock reaches",
+                {"equations": {**EQUATIONS, "stocks": "stock = price", "wild": "wild = rain"}},
+            ),
+            (
+                "name a further shock",
+                {
+                    "equations": {**EQUATIONS, "stocks": stocks.replace("rain", "mood")},
+                    "shocks": {"mood": 0.5},
+                },
+            ),
+            ("a word of equations", {"unknowns": {"before": 1.0, "ahead": 0.5, "keep": 0.8}}),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(ArgumentError, words):
+                study(made(), **arguments)
+        with self.assertRaisesRegex(DataError, "at least 5 times"):
+            study(made().head(3))
+        with self.assertRaises(ArgumentError):
+            found().responses(shock="two")
+        with self.assertRaises(ArgumentError):
+            found().forecast(0)
+
+
+class Shell(unittest.TestCase):
+    def test_equations_in_a_file(self):
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder)
+            STORE.frame.tail(60).to_csv(place / "store.csv", index=False)
+            (place / "store.toml").write_text(SHEET)
+            call = ("study", "expectations-model", "store.csv", "--equations", "store.toml")
+            how = ("--time", "month", "--draws", 200, "--method", "random_walk")
+            walk = ("--setting", "covariance=mode", "--workers", 2, "--ahead", 2, "--json", "-q")
+            done = run_here(*call, *how, *walk, cwd=place)
+            self.assertIn(done.returncode, (0, 1), done.stderr)
+            machine = json.loads(done.stdout)
+            self.assertEqual(machine["forecast"][0]["time"], "1945-01")
+            self.assertIn("cost", machine["table"])
+            plan = run_here(*call, "--time", "month", "--plan", cwd=place)
+            self.assertIn("have one stable path", plan.stdout)
+            for text, words in (
+                (SHEET + "[shock]\nrain = 1\n", "there is no part `shock`. Did you mean `shocks`"),
+                ("equations = 'x = e'\n", "lacks the part `unknowns`"),
+                ("equations = \n", "no TOML file"),
+            ):
+                (place / "bad.toml").write_text(text)
+                done = run_here(*call[:-1], "bad.toml", cwd=place)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(words, done.stderr)
+            self.assertIn("--equations FILE", run_here(*call[:-2], cwd=place).stderr)
+
+
+SHEET = '''equations = """
+price = 0.98 * expected(price) - cost * stock
+stock = before(stock) + rain - sales
+sales = appetite - elasticity * price
+appetite = 0.8 * before(appetite) + mood
+"""
+readings = ["price", "stock"]
+[unknowns]
+cost = "half_normal(0.2)"
+elasticity = "half_normal(2)"
+[shocks]
+mood = "half_normal(5)"
+rain = "half_normal(10)"
+'''
+
+
+if __name__ == "__main__":
+    unittest.main()
