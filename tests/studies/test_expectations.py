@@ -34,26 +34,26 @@ def study(data, equations=EQUATIONS, unknowns=None, shocks=SHOCKS, readings=READ
 
 @functools.cache
 def made():
-    """Sixty times from a known truth, with gaps."""
-    noise = np.random.default_rng(1).normal(size=(60, 2))
+    """Forty times from a known truth, with gaps."""
+    noise = np.random.default_rng(1).normal(size=(40, 2))
     first = study({"Price (d)": noise[:, 0], "class": noise[:, 1]})
     truth = {"ahead": 0.9, "rain_sd": 0.7, "price_level": 2, "stock_level": -3}
     table = first.simulate(draws=1, given=truth, seed=2)["equations"].data(0)
     table.loc[4:6, "Price (d)"] = None
-    table.loc[59, "class"] = None
+    table.loc[39, "class"] = None
     return table
 
 
 @functools.cache
 def found():
-    return study(made()).fit(seed=1, draws=500, progress=False)
+    return study(made()).fit(seed=1, draws=300, warmup=400, progress=False)
 
 
 class Right(unittest.TestCase):
     def test_one_unknown_against_quadrature(self):
         held = {"price_level": 2.0, "stock_level": -3.0}
         one = study(made(), shocks={"mood": 0.5, "rain": 0.7}, priors=held)
-        posterior = one.fit(seed=1, progress=False).posterior
+        posterior = one.fit(seed=1, chains=2, draws=500, warmup=300, progress=False).posterior
         read = ~np.isnan(made().to_numpy().reshape(-1))
         values = (made().to_numpy() - [2.0, -3.0]).reshape(-1)[read]
         grid = np.linspace(0.6, 0.9999, 400)
@@ -63,7 +63,7 @@ class Right(unittest.TestCase):
         worlds = one.parts.worlds(trial)
         logs = []
         for at in range(len(grid)):
-            whole = covariance_of(worlds, one.parts, at, 60)[np.ix_(read, read)]
+            whole = covariance_of(worlds, one.parts, at, 40)[np.ix_(read, read)]
             half = np.linalg.solve(np.linalg.cholesky(whole), values)
             logs.append(-0.5 * half @ half - 0.5 * np.linalg.slogdet(whole)[1])
         weights = np.exp(np.array(logs) - max(logs))
@@ -77,10 +77,10 @@ class Right(unittest.TestCase):
         )
         worlds = parts.worlds(one)
         ahead = forecast_draws(worlds, parts, 4, np.random.default_rng(0))
-        whole = covariance_of(worlds, parts, 0, 64)
+        whole = covariance_of(worlds, parts, 0, 44)
         values = (made().to_numpy() - worlds.levels).reshape(-1)
         read = np.flatnonzero(~np.isnan(values))
-        later = np.arange(120, 128)
+        later = np.arange(80, 88)
         tie = np.linalg.solve(whole[np.ix_(read, read)], whole[np.ix_(read, later)])
         mean = (tie.T @ values[read]).reshape(4, 2) + worlds.levels
         spread = whole[np.ix_(later, later)] - whole[np.ix_(later, read)] @ tie
@@ -89,8 +89,8 @@ class Right(unittest.TestCase):
             ahead.spreads[0, :, :, 0], np.sqrt(np.diag(spread)).reshape(4, 2), rtol=1e-8
         )
         drawn = found().forecast(4, seed=3)
-        self.assertEqual(drawn.draws.shape, (2000, 4, 2))
-        self.assertEqual(drawn.labels, ("61", "62", "63", "64"))
+        self.assertEqual(drawn.draws.shape, (1200, 4, 2))
+        self.assertEqual(drawn.labels, ("41", "42", "43", "44"))
 
     def test_responses_are_powers_and_shares_add_up(self):
         table = found().responses(horizon=3, shock="unit").table()["median"]
@@ -110,11 +110,13 @@ class Right(unittest.TestCase):
         workers = get_reusable_executor(2)
         model, data = found().study.model, found().study.data_of("equations")
         self.assertGreater(model.check_workers(workers, data, method=walk), 0)
-        other = found().study.fit(seed=2, method=walk, workers=workers, progress=False)
+        other = found().study.fit(
+            seed=2, draws=600, warmup=300, method=walk, workers=workers, progress=False
+        )
         self.assertTrue(other.verdict.good)
         for name in ("ahead", "rain_sd"):
             pair = [one.posterior.table().loc[name] for one in (found(), other)]
-            self.assertLess(abs(pair[0]["mean"] - pair[1]["mean"]), 0.2 * pair[0]["sd"])
+            self.assertLess(abs(pair[0]["mean"] - pair[1]["mean"]), 0.25 * pair[0]["sd"])
 
     def test_constants_take_the_place_of_levels(self):
         texts = {"prices": "price = 0.5 * before(price) + base + mood"}
@@ -132,7 +134,7 @@ class Told(unittest.TestCase):
         text = str(found())
         for words in (
             "A shock of one sd of `mood` moves `price` most at once",
-            "The slowest root of the stable path is 0.8",
+            "The slowest root of the stable path is 0.8 at every draw",
             "4 missing readings passed over",
             "Converged",
         ):
@@ -146,7 +148,7 @@ class Told(unittest.TestCase):
         wide = study(made(), unknowns={"ahead": (0, 2), "keep": 0.8})
         self.assertIn("have one stable path", " ".join(wide.choices))
         self.assertIn("several; the posterior keeps to those with one", " ".join(wide.choices))
-        answer = wide.fit(seed=1, method="random_walk", draws=400, progress=False)
+        answer = wide.fit(seed=1, method="random_walk", draws=200, warmup=200, progress=False)
         self.assertLess(answer.posterior.draws.get("ahead").max(), 1)
         with self.assertRaisesRegex(ModelError, "cuts the priors"):
             answer.posterior.bayes_factor("ahead < 0.9")
@@ -215,10 +217,10 @@ class Shell(unittest.TestCase):
     def test_equations_in_a_file(self):
         with tempfile.TemporaryDirectory() as folder:
             place = Path(folder)
-            STORE.frame.tail(60).to_csv(place / "store.csv", index=False)
+            STORE.frame.tail(40).to_csv(place / "store.csv", index=False)
             (place / "store.toml").write_text(SHEET)
             call = ("study", "expectations-model", "store.csv", "--equations", "store.toml")
-            how = ("--time", "month", "--draws", 200, "--method", "random_walk")
+            how = ("--time", "month", "--draws", 60, "--warmup", 100, "--method", "random_walk")
             walk = ("--setting", "covariance=mode", "--workers", 2, "--ahead", 2, "--json", "-q")
             done = run_here(*call, *how, *walk, cwd=place)
             self.assertIn(done.returncode, (0, 1), done.stderr)

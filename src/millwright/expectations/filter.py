@@ -143,8 +143,9 @@ def _back(places: Places, kept: Any, slope: Any) -> tuple[Any, ...]:
     )
     of_means, of_spreads, of_levels, of_variances = found
     # Sums over times, outside the loop.
-    of_transition = 2 * jnp.einsum("tij,jk,tkl->il", of_spreads, transition, spreads)
-    of_transition = of_transition + of_means.T @ means
+    n = len(transition)
+    bent = (of_spreads @ transition).transpose(0, 2, 1).reshape(-1, n)
+    of_transition = 2 * bent.T @ spreads.reshape(-1, n) + of_means.T @ means
     of_errors = 2 * errors * of_variances.sum(axis=0)
     of_steps = of_spreads.sum(axis=0)
     return of_transition, of_steps, of_first, -of_levels.sum(axis=0), of_errors, None, None

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import jax
 import jax.numpy as jnp
 
 from millwright.expectations.filter import log_density
@@ -53,21 +55,7 @@ class Readings:
 
     def __call__(self, *values: Any) -> Any:
         """Return the log density of the readings, -inf where there is no single stable path."""
-        rest, columns = self.at_rest(values)
-        count = len(self.variables)
-        readings = jnp.stack(columns[:count], axis=-1)
-        read = jnp.stack(columns[count:], axis=-1) > 0.5 if self.gaps else readings == readings
-        total = log_density(
-            self.places,
-            rest.transition,
-            rest.steps,
-            spread_at_rest(rest.transition, rest.steps),
-            rest.levels,
-            rest.errors,
-            readings,
-            read,
-        )
-        return jnp.where(rest.valid, total, -jnp.inf)
+        return _log_density(self, *values)
 
     @property
     def kept(self) -> tuple[int, ...]:
@@ -117,3 +105,23 @@ class Readings:
         for matrix, row, column, at in self.system.placed:
             made[matrix] = made[matrix].at[row, column].add(asked[at])
         return made
+
+
+@functools.partial(jax.jit, static_argnums=0)
+def _log_density(readings: Readings, *values: Any) -> Any:
+    """Compiled as one, so that evaluations outside of samplers are not made step by step."""
+    rest, columns = readings.at_rest(values)
+    count = len(readings.variables)
+    numbers = jnp.stack(columns[:count], axis=-1)
+    read = jnp.stack(columns[count:], axis=-1) > 0.5 if readings.gaps else numbers == numbers
+    total = log_density(
+        readings.places,
+        rest.transition,
+        rest.steps,
+        spread_at_rest(rest.transition, rest.steps),
+        rest.levels,
+        rest.errors,
+        numbers,
+        read,
+    )
+    return jnp.where(rest.valid, total, -jnp.inf)

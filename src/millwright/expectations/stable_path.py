@@ -100,9 +100,13 @@ def _largest(matrix: jax.Array, finite: jax.Array) -> jax.Array:
     return jnp.abs(jnp.linalg.eigvals(jnp.where(finite, matrix, 0.0))).max()
 
 
+@jax.custom_vjp
 def spread_at_rest(transition: jax.Array, steps: jax.Array) -> jax.Array:
     """Return the covariance (n, n) that stays: S = P S P' + steps, by doubling (Smith 1968)."""
+    return _doubled(transition, steps)
 
+
+def _doubled(transition: jax.Array, steps: jax.Array) -> jax.Array:
     def double(state: tuple[jax.Array, jax.Array], _: None) -> tuple[Any, None]:
         total, power = state
         total = total + power @ total @ power.T
@@ -110,3 +114,18 @@ def spread_at_rest(transition: jax.Array, steps: jax.Array) -> jax.Array:
 
     (total, _), _ = jax.lax.scan(double, (steps, transition), None, length=_DOUBLINGS)
     return 0.5 * (total + total.T)
+
+
+def _doubled_with_record(transition: jax.Array, steps: jax.Array) -> tuple[Any, Any]:
+    spread = _doubled(transition, steps)
+    return spread, (transition, spread)
+
+
+def _doubled_back(kept: Any, slope: jax.Array) -> tuple[jax.Array, jax.Array]:
+    """With X = P' X P + slope: X in the steps, and 2 X P S in P."""
+    transition, spread = kept
+    found = _doubled(transition.T, 0.5 * (slope + slope.T))
+    return 2 * found @ transition @ spread, found
+
+
+spread_at_rest.defvjp(_doubled_with_record, _doubled_back)

@@ -31,6 +31,7 @@ __all__ = ["ExpectationsFindings"]
 _MOST = 2000
 _MOST_SENTENCES = 8
 _FAR = 40
+_SAME = 1e-9
 _SHOCKS = ("sd", "unit")
 
 
@@ -209,27 +210,28 @@ class ExpectationsFindings(Findings):
         moves = answers_of(self.worlds, _FAR)
         shares = self.shares(horizon=_FAR).draws[:, -1].mean(axis=0)
         shocks, variables = self.study.parts.system.shocks, self.study.parts.readings.variables
-        pairs = sorted(
-            ((j, i) for j in variables for i in range(len(shocks))),
-            key=lambda one: -shares[one],
-        )
+        every = [(j, i) for j in variables for i in range(len(shocks)) if shares[j, i] > 0]
+        pairs = sorted(every, key=lambda one: -shares[one])
         lines = [
             self._answer_words(moves[:, :, j, i], self.variables[j], shocks[i], shares[j, i])
             for j, i in pairs[:_MOST_SENTENCES]
         ]
         if len(pairs) > _MOST_SENTENCES:
             lines.append(f"... and {len(pairs) - _MOST_SENTENCES} answers more in responses().")
-        slowest = np.array([path.roots[path.roots < 1].max() for path in self.worlds.paths])
-        lines.append(
-            "The slowest root of the stable path is "
-            f"{size_words(slowest, self.level, self.kind)}: half of what lasts longest is gone "
-            f"after {_steps_words(_half_life(slowest))}."
-        )
+        lines.append(self._slowest_words())
         lines.append(
             "Not asked: whether the equations are right. Compare them with others, and with "
             "vector_autoregression, by their forecasts."
         )
         return tuple(lines)
+
+    def _slowest_words(self) -> str:
+        roots = np.array([path.roots[path.roots < 1].max() for path in self.worlds.paths])
+        gone = f"half of what lasts longest is gone after {_steps_words(_half_life(roots))}."
+        if np.ptp(roots) < _SAME:
+            return f"The slowest root of the stable path is {roots[0]:.3g} at every draw: {gone}"
+        words = size_words(roots, self.level, self.kind)
+        return f"The slowest root of the stable path is {words}: {gone}"
 
     def _answer_words(self, moves: np.ndarray, variable: str, shock: str, share: float) -> str:
         middle = np.median(moves, axis=0)

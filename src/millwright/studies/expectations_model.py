@@ -136,6 +136,11 @@ class ExpectationsModel:
             columns=dict(columns),
         ).bringing(own)
 
+    @cached_property
+    def priors_alone(self) -> Model:
+        """The unknowns without any readings: what is drawn from before there are data."""
+        return Model(priors=dict(self.priors), likelihood={})
+
     def worlds(self, draws: Draws, keep: slice = slice(None)) -> Worlds:
         """Return what draws of the unknowns say of the system, solved anew by its Schur form."""
         every = [

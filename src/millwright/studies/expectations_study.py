@@ -129,7 +129,7 @@ class ExpectationsStudy(Study):
     def _prior(
         self, draws: int, generator: np.random.Generator, given: Mapping[str, Any]
     ) -> tuple[Draws, Worlds]:
-        binding = self.model.bind(self.parts.frame)
+        binding = self.parts.priors_alone.bind(None)
         refuse_improper(binding, tuple(given))
         fixed = stated_values(binding, given)
         drawn = draws_in(binding, draw_unknowns(binding, draws, generator, fixed))
