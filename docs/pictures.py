@@ -36,6 +36,7 @@ SHEETS = {
         "causal-effects",
         "study-drift",
         "study-parts",
+        "study-expectations",
     ),
     "weighing": (
         "model-probabilities",
@@ -143,6 +144,15 @@ def studies() -> dict[str, Figure]:
     stock = mw.studies.series(
         "level + season(12) + flow", mw.demo.load("flour_market").frame, "stock", "month"
     )
+    store = mw.studies.expectations_model(
+        "price = 0.98 * expected(price) - cost * stock\nstock = before(stock) + rain - sales\n"
+        "sales = appetite - elasticity * price\nappetite = 0.8 * before(appetite) + mood",
+        mw.demo.load("grain_store").frame,
+        time="month",
+        unknowns={"cost": "half_normal(0.2)", "elasticity": "half_normal(2)"},
+        shocks={"mood": "half_normal(5)", "rain": "half_normal(10)"},
+        readings=["price", "stock"],
+    )
     lofts_too = mw.studies.regression("moisture ~ hours * loft", lofts())
     return {
         "study-groups": mw.plots.study(groups.fit(seed=2, progress=False)),
@@ -161,6 +171,7 @@ def studies() -> dict[str, Figure]:
         "causal-effects": mw.plots.causal_effects(*effects),
         "study-drift": mw.plots.study(market.fit(seed=2, progress=False)),
         "study-parts": mw.plots.study(stock.fit(seed=2, progress=False)),
+        "study-expectations": mw.plots.study(store.fit(seed=2, progress=False)),
         "study-funnel": mw.plots.study(
             mw.studies.meta_analysis(powder, "gain", label="report", bias="positive").fit(seed=2),
             "funnel",

@@ -102,6 +102,12 @@ class WholeExamples(Prints):
             self.check("flour_market.py", *words, arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
 
+    def test_grain_store(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("one sd of `rain` moves `stock` most at once", "Workers that can solve")
+            self.check("grain_store.py", *words, "log score", arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
+
     def test_river_level(self):
         self.check(
             "river_level.py", "Verdict: Converged", "A week ahead", "With the levels summed out"

@@ -13,6 +13,7 @@ import millwright as mw
 from millwright.errors import ArgumentError, DataError, StorageError
 from millwright.studies.autoregression_study import AutoregressionStudy
 from millwright.studies.catalogue import PLACES, function_of, offers
+from millwright.studies.expectations_study import ExpectationsStudy
 
 LOAD = mw.demo.load
 
@@ -39,14 +40,21 @@ def made():
         "vector_autoregression": mw.studies.vector_autoregression(
             days.assign(day=range(1, 31)), ["location", "row"], "day"
         ),
+        "expectations_model": mw.studies.expectations_model(
+            "location = keep * expected(location) + row_ + drizzle\nrow_ = 0.5 * before(row_) + e",
+            days.assign(day=range(1, 31)),
+            unknowns={"keep": (0, 1)},
+            shocks={"drizzle": "half_normal(9)", "e": "half_normal(9)"},
+            readings={"location": "location", "row": "row_"},
+        ),
         "variable_selection": mw.studies.variable_selection(days, "power", ["location", "row"]),
     }
 
 
 @functools.cache
 def found(name):
-    sweeps = isinstance(made()[name], AutoregressionStudy)
-    return made()[name].fit(seed=1, progress=False, **({"draws": 300} if sweeps else {}))
+    slow = isinstance(made()[name], AutoregressionStudy | ExpectationsStudy)
+    return made()[name].fit(seed=1, progress=False, **({"draws": 300} if slow else {}))
 
 
 class EveryStudy(unittest.TestCase):

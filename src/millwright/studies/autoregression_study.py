@@ -26,6 +26,7 @@ from millwright.studies.autoregression_model import READING, Autoregression, Rul
 from millwright.studies.autoregression_rolling import Make, rolling_scores
 from millwright.studies.findings import Findings
 from millwright.studies.folder import ending_of
+from millwright.studies.series_times import stored_name
 from millwright.studies.study import Fitting, Study
 from millwright.sweeps.run import Plan, stacked, swept
 from millwright.terminal.progress import chosen_listener
@@ -271,7 +272,8 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
         ),
         still=tuple(settings["constant"]),
     )
-    table = made.frame.assign(**{settings["time"] or "row": made.times.column})
+    named = stored_name(settings["time"], made.frame.columns)
+    table = made.frame.assign(**{named: made.times.column})
     return AutoregressionStudy(
         question=f"How do {', '.join(f'`{name}`' for name in made.series)} lean on their past"
         + (", and does it change?" if parts.drifts else "?"),
@@ -327,7 +329,7 @@ def rebuild(
 ) -> AutoregressionStudy:
     """Return a stored study."""
     # The stored table has a row for every time, in their order.
-    named = settings["time"] or "row"
+    named = stored_name(settings["time"], [*settings["series"], *settings["others"]])
     made = series_data(data, settings["series"], named, int(settings["lags"]), settings["others"])
     kept = [one for one in remarks if one not in made.remarks]
     return build(replace(made, remarks=(*kept, *made.remarks)), settings)

@@ -36,6 +36,7 @@ from millwright.studies.folder import ending_of
 from millwright.studies.priors import with_priors
 from millwright.studies.reading import find_column
 from millwright.studies.scales import rounded_middle, rounded_spread
+from millwright.studies.series_times import stored_name
 from millwright.studies.study import Simulations, Study
 from millwright.wording import setting
 
@@ -240,7 +241,7 @@ def build(
     )
     study = ExpectationsStudy(
         question=f"How do {', '.join(columns)} move, if today leans on what is expected?",
-        data=made.frame.assign(**{settings["time"] or "row": made.times.column}),
+        data=made.frame.assign(**{stored_name(settings["time"], columns): made.times.column}),
         models={"equations": parts.model},
         choices=(),
         remarks=tuple(dict.fromkeys((*remarks, *made.remarks, *idle_words(parts)))),
@@ -357,6 +358,6 @@ def rebuild(
     data: pd.DataFrame, settings: Mapping[str, Any], remarks: tuple[str, ...]
 ) -> ExpectationsStudy:
     """Return a stored study."""
-    stored = {**settings, "time": settings["time"] or "row"}
+    stored = {**settings, "time": stored_name(settings["time"], settings["readings"])}
     made = build(data, stored, remarks)
     return replace(made, settings=settings)

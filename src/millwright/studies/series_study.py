@@ -22,6 +22,7 @@ from millwright.studies.reading import find_column
 from millwright.studies.series_findings import SeriesFindings
 from millwright.studies.series_model import SeriesModel
 from millwright.studies.series_parts import Part, read_parts, waves
+from millwright.studies.series_times import stored_name
 
 __all__ = ["SeriesStudy", "series"]
 
@@ -114,7 +115,8 @@ def build(made: SeriesData, read: tuple[Part, ...], settings: Mapping[str, Any])
     whole = _with_waves(made, read)
     rules = Rules(tightness=1.0, cross=1.0, first_lag=0.0, drift=float(settings["drift"]))
     model = SeriesModel(data=whole, rules=rules, parts=read)
-    table = made.frame.assign(**{settings["time"] or "row": made.times.column})
+    named = stored_name(settings["time"], made.frame.columns)
+    table = made.frame.assign(**{named: made.times.column})
     return SeriesStudy(
         question=f"What is `{made.series[0]}` made of ({settings['parts']})?",
         data=table,
@@ -209,7 +211,7 @@ def rebuild(
     """Return a stored study."""
     read = read_parts(settings["parts"])
     columns = [part.column for part in read if part.kind == "column"]
-    named = settings["time"] or "row"
+    named = stored_name(settings["time"], [settings["outcome"], *columns])
     made = series_data(data, [settings["outcome"]], named, 0, columns)
     kept = [one for one in remarks if one not in made.remarks]
     return build(replace(made, remarks=(*kept, *made.remarks)), read, settings)

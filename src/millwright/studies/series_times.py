@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -12,7 +13,7 @@ import pandas as pd
 from millwright.errors import DataError
 from millwright.studies.reading import find_column, label_text
 
-__all__ = ["Times", "times_of"]
+__all__ = ["Times", "stored_name", "times_of"]
 
 _FREQUENCIES = {
     "Y": "year",
@@ -82,6 +83,13 @@ class Times:
             return tuple(str(self.first + at * int(self.step)) for at in places)
         numbers = (self.first + at * self.step for at in places)
         return tuple(label_text(float(f"{one:.10g}")) for one in numbers)
+
+
+def stored_name(time: str | None, taken: Collection[str]) -> str:
+    """Return the column in which a stored table has its times: `row`, unless that is taken."""
+    if time is not None:
+        return time
+    return next(one for one in ("row", "row of the table", "time of the row") if one not in taken)
 
 
 def times_of(frame: pd.DataFrame, name: str | None) -> Times:
