@@ -114,6 +114,21 @@ class Answers(unittest.TestCase):
         with self.assertRaises(ArgumentError):
             answer.season_level("level")
 
+    def test_a_cycle_of_any_period(self):
+        make = np.random.default_rng(3)
+        turn = 3 * np.cos(2 * np.pi * np.arange(130) / 21.5 - 1)
+        one = STUDY("cycle(21.5)", {"flow": 50 + turn + make.normal(size=130)}, "flow")
+        answer = one.fit(seed=1, progress=False, draws=300)
+        self.assertIn("cycle(21.5): from lowest to highest", " ".join(answer.answer))
+        middle = np.median(answer.part_draws()["cycle(21.5)"], axis=0)
+        self.assertGreater(np.corrcoef(middle, turn)[0, 1], 0.97)
+        later = np.median(answer.forecast(20, seed=1).draws[:, :, 0], axis=0) - 50
+        exact = 3 * np.cos(2 * np.pi * np.arange(130, 150) / 21.5 - 1)
+        self.assertGreater(np.corrcoef(later, exact)[0, 1], 0.9)
+        for text in ("cycle(2)", "cycle(900)", "cycle()"):
+            with self.assertRaises((ArgumentError, DataError)):
+                STUDY(text, {"flow": turn}, "flow")
+
     def test_forecasts_go_on_with_the_season(self):
         forecast = found().forecast(12, others={"hours": [0] * 12}, seed=1)
         middle = forecast.table()["median"].to_numpy()
@@ -172,7 +187,7 @@ class Parts(unittest.TestCase):
             self.assertIn(words, str(refused.exception))
         wave = data.assign(wave=np.cos(2 * np.pi * np.arange(96) / 12))
         for given, parts, words in (
-            (data.head(20), "level + season(12)", "fewer than 2 seasons"),
+            (data.head(20), "level + season(12)", "fewer than 2 rounds"),
             (wave, "season(12) + wave", "computed from the others"),
             (data.head(3), "level + trend", "give fewer parts"),
         ):

@@ -155,7 +155,7 @@ def study(
     kept: Annotated[int | None, typer.Option(help="How many of the best subsets to keep.")] = None,
     parts: Annotated[
         str | None,
-        typer.Option(help="Of one series: 'level + trend + season(12) + hours + drifting(rain)'."),
+        typer.Option(help="Of one series: 'level + trend + season(12) + cycle(40) + hours'."),
     ] = None,
     series: Annotated[
         list[str] | None, typer.Option(help="A series of several; repeatable.")

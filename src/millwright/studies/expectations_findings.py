@@ -251,7 +251,8 @@ class ExpectationsFindings(Findings):
         )
         return (
             f"A shock of one sd of `{visible(shock)}` moves `{visible(variable)}` most {when}, by "
-            f"{told} ({words}); {gone}. Such shocks make {100 * share:.0f} % of its variance."
+            f"{told} ({words}); {gone}. Such shocks make {100 * share:.0f} % of "
+            f"its variance {_FAR} steps ahead."
         )
 
     @property

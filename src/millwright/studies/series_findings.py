@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -130,9 +131,9 @@ class SeriesFindings(AutoregressionFindings):
     def _size(self, values: np.ndarray) -> str:
         return size_words(values, self.level, self.kind)
 
-    def _season_words(self, name: str, draws: np.ndarray, period: int) -> str:
-        last = draws[:, -period:]
-        labels = self.study.parts.data.labels[-period:]
+    def _season_words(self, name: str, draws: np.ndarray, period: float) -> str:
+        last = draws[:, -math.ceil(period) :]
+        labels = self.study.parts.data.labels[-math.ceil(period) :]
         middle = np.median(last, axis=0)
         swing = last.max(axis=1) - last.min(axis=1)
         inside = self.season_level(name)

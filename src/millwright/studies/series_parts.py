@@ -13,6 +13,7 @@ from millwright.wording import setting
 __all__ = ["Part", "read_parts", "waves"]
 
 _SEASON = re.compile(r"season\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)")
+_CYCLE = re.compile(r"cycle\(\s*(\d+(?:\.\d+)?)\s*\)")
 _DRIFTING = re.compile(r"drifting\((.+)\)")
 _LONGEST = 2000
 _USUAL_WAVES = 3
@@ -25,7 +26,7 @@ class Part:
     Attributes
     ----------
     kind
-        `level`, `trend`, `season` or `column`.
+        `level`, `trend`, `season` (a cycle is one of a single wave) or `column`.
     name
         As it was written.
     column
@@ -40,7 +41,7 @@ class Part:
     name: str
     column: str = ""
     drifts: bool = False
-    period: int = field(default=0)
+    period: float = field(default=0)
     waves: int = field(default=0)
 
     @property
@@ -56,7 +57,7 @@ class Part:
         return () if self.kind == "level" else (self.name,)
 
 
-def waves(period: int, count: int, places: np.ndarray) -> np.ndarray:
+def waves(period: float, count: int, places: np.ndarray) -> np.ndarray:
     """Return cosines and sines of a season at places in time, (times, columns)."""
     found = []
     for wave in range(1, count + 1):
@@ -95,14 +96,16 @@ def _part(text: str) -> Part:
         return Part(kind="trend", name="trend")
     if season := _SEASON.fullmatch(text):
         return _season(text, int(season[1]), season[2])
+    if cycle := _CYCLE.fullmatch(text):
+        return _cycle(text, float(cycle[1]))
     drifting = _DRIFTING.fullmatch(text)
     column = (drifting[1] if drifting else text).strip()
     quoted = column.startswith("`") and column.endswith("`") and len(column) > 2
     name = column.strip("`") if quoted else column
     if not name or (not quoted and not re.fullmatch(r"[\w .%/-]+", name)):
         raise ArgumentError(
-            f"{text!r} is no part of a series: write level, trend, season(12), a column, or "
-            "drifting(column); odd names in backticks."
+            f"{text!r} is no part of a series: write level, trend, season(12), cycle(40), a "
+            "column, or drifting(column); odd names in backticks."
         )
     return Part(kind="column", name=name, column=name, drifts=bool(drifting))
 
@@ -116,3 +119,10 @@ def _season(text: str, period: int, waves_text: str | None) -> Part:
             "waves, half its period."
         )
     return Part(kind="season", name=f"season({period})", drifts=True, period=period, waves=count)
+
+
+def _cycle(text: str, period: float) -> Part:
+    """Return a single wave, whose period need be no whole number."""
+    if period <= 2:
+        raise ArgumentError(f"{text!r}: a cycle has a period of more than 2 steps.")
+    return Part(kind="season", name=f"cycle({period:g})", drifts=True, period=period, waves=1)

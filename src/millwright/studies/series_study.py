@@ -74,8 +74,8 @@ def series(
     parts
         Such as `level + season(12) + hours`: `level`, a random walk (a constant one where it is
         left out); `trend`, a straight line; `season(period)` or `season(period, waves)`, a sum of
-        waves that drift, by default 3; a column with a constant slope, or `drifting(column)` with
-        one that is a random walk.
+        waves that drift, by default 3; `cycle(period)`, one such wave of any period; a column with
+        a constant slope, or `drifting(column)` with one that is a random walk.
     data
         DataFrame, or mapping of columns; one row a time.
     outcome
@@ -137,8 +137,8 @@ def _with_waves(made: SeriesData, read: tuple[Part, ...]) -> SeriesData:
         if part.kind == "season":
             if count < _LEAST_CYCLES * part.period:
                 raise DataError(
-                    f"{part.name}: {count} times are fewer than {_LEAST_CYCLES} seasons of "
-                    f"{part.period}; nothing comes again in them."
+                    f"{part.name}: {count} times are fewer than {_LEAST_CYCLES} rounds of "
+                    f"{part.period:g}; nothing comes again in them."
                 )
             table = waves(part.period, part.waves, places)
             columns |= dict(zip(part.terms, table.T, strict=True))
@@ -185,9 +185,9 @@ def _choices(model: SeriesModel) -> tuple[str, ...]:
             )
         elif part.kind == "season":
             lines.append(
-                f"{part.name}: {part.waves} waves, whose cosines and sines drift, so that over "
-                f"all times each wanders by about {drift:g} of the series' sd; drifts() says "
-                "whether they do."
+                f"{part.name}: {part.waves} wave{'s' * (part.waves > 1)}, whose cosines and sines "
+                f"drift, so that over all times each wanders by about {drift:g} of the series' "
+                "sd; drifts() says whether they do."
             )
         elif part.kind == "trend":
             lines.append("Trend: a straight line in time.")
