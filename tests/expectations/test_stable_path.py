@@ -7,8 +7,9 @@ import jax.numpy as jnp
 import numpy as np
 from scipy import stats
 
+from millwright.distributions.kalman import log_density
 from millwright.errors import LanguageError
-from millwright.expectations.filter import log_density
+from millwright.expectations.readings import series_of
 from millwright.expectations.solution import rest_of, solved
 from millwright.expectations.stable_path import spread_at_rest, stable_path
 from millwright.expectations.system import MATRICES, read_equations, read_system
@@ -136,10 +137,9 @@ class Filter(unittest.TestCase):
         self.places = (2, 0)
 
     def density(self, transition, steps, levels, errors):
-        first = spread_at_rest(transition, steps)
-        return log_density(
-            self.places, transition, steps, first, levels, errors, self.readings, self.read
-        )
+        around = jnp.where(self.read, self.readings - levels, 0.0)
+        series = series_of(self.places, transition, steps, errors, around, self.read)
+        return log_density(series)
 
     def test_it_is_the_normal_density_of_all_readings(self):
         first = np.asarray(spread_at_rest(jnp.asarray(self.transition), jnp.asarray(self.steps)))

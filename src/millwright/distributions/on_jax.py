@@ -15,12 +15,14 @@ from millwright.distributions.jax_tails import (
     log_gammaincc,
     log_ndtr,
 )
+from millwright.distributions.kalman import kalman_log_density
 
 __all__ = [
     "betainc",
     "cholesky",
     "gaussian_log_density",
     "inf",
+    "kalman_log_density",
     "log_betainc",
     "log_binomial",
     "log_gammainc",

@@ -107,7 +107,24 @@ class StateSpace(VectorFamily):
         return found
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.sum(self.filtered(m, x, p)[0], axis=0)
+        compiled = getattr(m, "kalman_log_density", None)
+        parts = self._parts(m, p)
+        values = m.asarray(x - p.get("location", 0.0))
+        alone = [part.ndim for part in parts] == [2, 1, 2, 1, 2]
+        if compiled is None or not alone or values.ndim != 1 or m.asarray(p["noise"]).ndim:
+            return m.sum(self.filtered(m, x, p)[0], axis=0)
+        transition, loading, steps, start, spread = parts
+        read = values == values
+        return compiled(
+            loadings=loading[None],
+            transition=transition,
+            steps=steps,
+            mean=start,
+            spread=spread,
+            errors=m.asarray(p["noise"])[None],
+            readings=m.where(read, values, 0.0)[:, None],
+            read=read[:, None],
+        )
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         transition, loading, _, start, _ = self._parts(on_numpy, p)

@@ -10,11 +10,11 @@ from typing import Any
 import jax
 import jax.numpy as jnp
 
-from millwright.expectations.filter import log_density
+from millwright.distributions.kalman import Series, log_density
 from millwright.expectations.stable_path import spread_at_rest, stable_path
 from millwright.expectations.system import MATRICES, System
 
-__all__ = ["Readings", "Rest"]
+__all__ = ["Readings", "Rest", "series_of"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -115,13 +115,37 @@ def _log_density(readings: Readings, *values: Any) -> Any:
     numbers = jnp.stack(columns[:count], axis=-1)
     read = jnp.stack(columns[count:], axis=-1) > 0.5 if readings.gaps else numbers == numbers
     total = log_density(
-        readings.places,
-        rest.transition,
-        rest.steps,
-        spread_at_rest(rest.transition, rest.steps),
-        rest.levels,
-        rest.errors,
-        numbers,
-        read,
+        series_of(
+            readings.places,
+            rest.transition,
+            rest.steps,
+            rest.errors,
+            jnp.where(read, numbers - rest.levels, 0.0),
+            read,
+        )
     )
     return jnp.where(rest.valid, total, -jnp.inf)
+
+
+def series_of(
+    places: tuple[int, ...], transition: Any, steps: Any, errors: Any, values: Any, read: Any
+) -> Series:
+    """Return readings of entries of a state that is at rest before the first time.
+
+    Parameters
+    ----------
+    places
+        Which entry of the state each reading is of.
+    values, read
+        (times, readings): readings around where they rest, and whether each was read.
+    """
+    return Series(
+        loadings=jnp.eye(len(transition))[jnp.array(places)],
+        transition=transition,
+        steps=steps,
+        mean=jnp.zeros(len(transition)),
+        spread=spread_at_rest(transition, steps),
+        errors=errors,
+        readings=values,
+        read=read,
+    )

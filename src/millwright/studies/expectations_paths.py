@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from millwright.expectations.filter import last_state
-from millwright.expectations.stable_path import spread_at_rest
+from millwright.distributions.kalman import last_state
+from millwright.expectations.readings import series_of
 from millwright.sampling.compiling import compiled
 from millwright.studies.autoregression_paths import Ahead
 
@@ -130,23 +130,18 @@ def _last(
     """Return mean and covariance of the kept variables at the last time, draw by draw."""
     values = parts.data.values
     read = ~np.isnan(values)
-    arguments = (
-        transition,
-        steps,
-        worlds.levels,
-        worlds.errors,
-        (np.where(read, values, 0.0), read),
-    )
+    around = np.where(read, values - worlds.levels[:, None], 0.0)
+    arguments = (transition, steps, worlds.errors, around, read)
     mean, spread = compiled(_last_of_each, parts.readings.places, arguments)(*arguments)
     return np.asarray(mean), np.asarray(spread)
 
 
 def _last_of_each(
-    places: tuple[int, ...], transition: Any, steps: Any, levels: Any, errors: Any, data: Any
+    places: tuple[int, ...], transition: Any, steps: Any, errors: Any, around: Any, read: Any
 ) -> Any:
     import jax
 
-    def last(path: Any, move: Any, level: Any, error: Any) -> Any:
-        return last_state(places, path, move, spread_at_rest(path, move), level, error, data)
+    def last(path: Any, move: Any, error: Any, values: Any) -> Any:
+        return last_state(series_of(places, path, move, error, values, read))
 
-    return jax.vmap(last)(transition, steps, levels, errors)
+    return jax.vmap(last)(transition, steps, errors, around)
