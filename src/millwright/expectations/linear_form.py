@@ -16,7 +16,8 @@ from millwright.language.vocabulary import FUNCTIONS
 
 __all__ = ["BEFORE", "EXPECTED", "Form", "Names", "minus", "read_form"]
 
-EXPECTED, BEFORE = "expected", "before"
+EXPECTED = "expected"
+BEFORE = "before"
 _SHIFTS = {EXPECTED: 1, BEFORE: -1}
 
 Place = tuple[str, int]

@@ -606,6 +606,10 @@ class Model(Shown):
         data, method
             As for `fit`.
 
+        Returns
+        -------
+        How many workers answered.
+
         Raises
         ------
         ArgumentError, WorkerError
