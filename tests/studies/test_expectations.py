@@ -166,6 +166,14 @@ class Told(unittest.TestCase):
             found().save(Path(folder) / "store")
             again = mw.studies.load(Path(folder) / "store")
             self.assertEqual(again.answer, found().answer)
+            longer = [one.posterior.extend(10, progress=False) for one in (again, found())]
+            np.testing.assert_array_equal(longer[0]["ahead"], longer[1]["ahead"])
+            # By itself a run knows the name of its function only: its draws load, no more.
+            alone = mw.load(Path(folder) / "store/runs/equations")
+            np.testing.assert_array_equal(alone["ahead"], found().posterior["ahead"])
+            for ask in (lambda: alone.extend(10), lambda: alone.evidence(unnormalised=True)):
+                with self.assertRaisesRegex(ModelError, "needs the function `stable_path`"):
+                    ask()
             np.testing.assert_array_equal(
                 again.forecast(3, seed=1).draws, found().forecast(3, seed=1).draws
             )

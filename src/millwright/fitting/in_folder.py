@@ -32,7 +32,6 @@ from millwright.storage.lock import locked
 from millwright.storage.run import FORMAT, Header, StoredRun, check_is_run, create_run, read_run
 from millwright.storage.sheet import sheet_text, specification_from
 from millwright.storage.writing import RunWriter
-from millwright.wording import setting
 
 __all__ = ["Opened", "differences", "open_fit", "resume_in_folder", "run_in_folder", "store"]
 
@@ -361,13 +360,6 @@ def _functions(stored: StoredRun, model: Any) -> tuple[Foreign, ...]:
 
 def _check_same_density(job: Job, states: Mapping[int, UnitState]) -> None:
     """Compare the log density at stored positions with the stored ones."""
-    missing = [f.name for f in job.binding.program.foreign if f.missing]
-    if missing:
-        raise ModelError(
-            f"The run needs the function `{missing[0]}`, which is not known here: give "
-            f"{setting('model')} (the model or target that made it), or register the "
-            "function first."
-        )
     target = target_of(job.binding)
     for place in (state.place for state in states.values()):
         if place is None:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.errors import ModelError
 from millwright.fitting.not_finite import not_finite
 from millwright.fitting.plain_density import own_density
 from millwright.modelling.binding import Binding
@@ -20,6 +21,7 @@ from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import TargetDensity
+from millwright.wording import setting
 
 __all__ = ["target_in_shape", "target_of", "target_of_first_rows"]
 
@@ -31,8 +33,26 @@ def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> Ta
     return _target_through(gathered(binding).binding, jacobian, prior)
 
 
+def refuse_missing_functions(binding: Binding) -> None:
+    """Refuse to compute a density with a function that is known by its record alone.
+
+    Raises
+    ------
+    ModelError
+        Which names the function.
+    """
+    missing = [f.name for f in binding.program.foreign if f.missing]
+    if missing:
+        raise ModelError(
+            f"The run needs the function `{missing[0]}`, which is not known here: give "
+            f"{setting('model')} (the model or target that made it), or register the "
+            "function first."
+        )
+
+
 def _target_through(binding: Binding, jacobian: bool = True, prior: bool = True) -> TargetDensity:
     """Return the target of a binding whose rows are as the log density goes through them."""
+    refuse_missing_functions(binding)
     binding = replace(binding, program=without_label_names(binding.program))
     values = _Values(binding, jacobian, prior)
     black_box = bool(binding.program.black_boxes)

@@ -38,8 +38,8 @@ def load(path: str | Path) -> Findings:
     stored = folder.read()
     study = _study(stored, folder.path)
     posteriors = {
-        name: load_run(folder.run(name))
-        for name in study.models
+        name: load_run(folder.run(name), model=model)
+        for name, model in study.models.items()
         if folder_name(name) in stored.models
     }
     for name, posterior in posteriors.items():
