@@ -122,6 +122,9 @@ class Commands(unittest.TestCase):
         self.assertIn("Rows dropped because `moisture` was missing: 2.", dropped.stdout)
 
     def test_ctrl_c_is_exit_status_130_and_the_run_goes_on(self):
+        # Where tests run in the background, Ctrl-C is ignored by them and what they start.
+        before = signal.signal(signal.SIGINT, signal.default_int_handler)
+        self.addCleanup(signal.signal, signal.SIGINT, before)
         place = self.folder / "long"
         call = ["fit", SHEET, self.data, "--draws", 40_000, "--run", place, "--quiet"]
         process = subprocess.Popen(
@@ -129,8 +132,6 @@ class Commands(unittest.TestCase):
             stderr=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
-            # Where tests run in the background, Ctrl-C is ignored by them and what they start.
-            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         )
         until = time.monotonic() + 60
         while not list(place.glob("state/unit-*")) and time.monotonic() < until:
