@@ -14,6 +14,7 @@ from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from pathlib import Path
 
 import jax.numpy as jnp
+import loky
 import numpy as np
 
 import millwright as mw
@@ -122,6 +123,23 @@ class Trouble(unittest.TestCase):
         refused = self.assertRaisesRegex(mw.errors.StartError, "`target`")
         with ThreadPoolExecutor(1) as executor, refused:
             target.fit(workers=executor, **SETTINGS)
+
+    def test_a_walk_on_equations_with_expectations(self):
+        noise = np.random.default_rng(1).normal(size=(2, 20))
+        study = mw.studies.expectations_model(
+            "price = b * expected(price) + demand + e\ndemand = 0.8 * before(demand) + f",
+            {"price": noise[0], "demand": noise[1]},
+            unknowns={"b": (0, 1)},
+            shocks={"e": "half_normal(1)", "f": "half_normal(1)"},
+            readings=["price", "demand"],
+        )
+        walk = mw.RandomWalk(proposal="student_t", start="mode", covariance="mode")
+        model, data = study.model, study.data_of("equations")
+        with loky.ProcessPoolExecutor(2) as executor:
+            self.assertGreater(model.check_workers(executor, data, method=walk), 0)
+            there = study.fit(method=walk, workers=executor, **SETTINGS).posterior
+        here = study.fit(method=walk, **SETTINGS).posterior
+        np.testing.assert_array_equal(there["b"], here["b"])
 
     def test_numbers_of_workers_that_make_no_sense(self):
         for workers in (0, -1, 1.5, "two"):

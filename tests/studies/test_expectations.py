@@ -7,7 +7,6 @@ import unittest
 from pathlib import Path
 
 import numpy as np
-from loky import get_reusable_executor
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError, ModelError
@@ -105,14 +104,9 @@ class Right(unittest.TestCase):
         summed = found().responses(horizon=3, shock="unit", cumulated=True).table()["median"]
         self.assertAlmostEqual(summed["all", "rain", "stock", 3], 1.875, places=9)
 
-    def test_a_random_walk_from_the_mode_in_worker_processes_agrees(self):
+    def test_a_random_walk_from_the_mode_agrees(self):
         walk = mw.RandomWalk(proposal="student_t", start="mode", covariance="mode")
-        workers = get_reusable_executor(2)
-        model, data = found().study.model, found().study.data_of("equations")
-        self.assertGreater(model.check_workers(workers, data, method=walk), 0)
-        other = found().study.fit(
-            seed=2, draws=600, warmup=300, method=walk, workers=workers, progress=False
-        )
+        other = found().study.fit(seed=2, draws=600, warmup=300, method=walk, progress=False)
         self.assertTrue(other.verdict.good)
         for name in ("ahead", "rain_sd"):
             pair = [one.posterior.table().loc[name] for one in (found(), other)]
