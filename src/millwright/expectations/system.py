@@ -84,26 +84,28 @@ class System:
             made[matrix][row, column] += number
         return made
 
-    def matrices(self, values: Sequence[np.ndarray | float]) -> dict[str, np.ndarray]:
+    def matrices(
+        self, values: Sequence[np.ndarray | float], shape: tuple[int, ...] = ()
+    ) -> dict[str, np.ndarray]:
         """Return the matrices at values of the expressions asked for.
 
         Parameters
         ----------
         values
-            One number for each of `asked`, or arrays of one shape.
+            One number for each of `asked`, or arrays.
+        shape
+            Of the arrays.
 
         Returns
         -------
         By name, (..., rows, columns).
         """
-        wide = np.broadcast_arrays(*(np.asarray(one, dtype=float) for one in values))
-        lead = wide[0].shape if wide else ()
         made = {
-            name: np.broadcast_to(one, (*lead, *one.shape)).copy()
+            name: np.broadcast_to(one, (*shape, *one.shape)).copy()
             for name, one in self.fixed.items()
         }
         for matrix, row, column, at in self.placed:
-            made[matrix][..., row, column] += wide[at]
+            made[matrix][..., row, column] += values[at]
         return made
 
 

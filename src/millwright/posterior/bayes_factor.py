@@ -54,8 +54,10 @@ def bayes_factor_of(fit: Fit, verdict: Verdict, statement: str) -> BayesFactor:
 def _refuse_cut_priors(fit: Fit) -> None:
     """Refuse priors whose mass is cut by a term: what is left of it is not what is written."""
     binding = fit.draws.binding
+    if not binding.specification.log_density_terms:
+        return
     target = target_of(binding)
-    if not binding.specification.log_density_terms or target.prior_draws is None:
+    if target.prior_draws is None:
         return
     generator = generator_of(fit.record.seed, Stream.ODDS)
     _, likelihood = target.split(target.prior_draws(generator, _TRIED))

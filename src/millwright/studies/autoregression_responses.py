@@ -24,7 +24,7 @@ from millwright.wording import setting
 if TYPE_CHECKING:
     from millwright.studies.autoregression_findings import AutoregressionFindings
 
-__all__ = ["Responses", "Shares", "responses_of", "shares_of"]
+__all__ = ["Responses", "Shares", "check_shock", "responses_of", "shares_of"]
 
 _FORMS = ("ordered", "generalised")
 _SHOCKS = ("sd", "unit")
@@ -117,6 +117,18 @@ class Shares(Shown):
         return f"Shares of forecast variance: {self.words}\n{frame_text(shown.reset_index())}"
 
 
+def check_shock(shock: str) -> None:
+    """Refuse a size of shocks that there is not.
+
+    Raises
+    ------
+    ArgumentError
+        Which lists the sizes.
+    """
+    if shock not in _SHOCKS:
+        raise ArgumentError(f"{setting('shock')} is one of {', '.join(_SHOCKS)}, not {shock!r}.")
+
+
 def responses_of(
     found: AutoregressionFindings,
     at: Any,
@@ -130,8 +142,7 @@ def responses_of(
     check_whole("horizon", horizon, 1)
     if form not in _FORMS:
         raise ArgumentError(f"{setting('form')} is one of {', '.join(_FORMS)}, not {form!r}.")
-    if shock not in _SHOCKS:
-        raise ArgumentError(f"{setting('shock')} is one of {', '.join(_SHOCKS)}, not {shock!r}.")
+    check_shock(shock)
     if order is not None and form == "generalised":
         raise ArgumentError("Generalised responses need no order: leave one of both out.")
     places = _order(found, order)

@@ -13,10 +13,9 @@ from millwright.diagnostics.finding import Finding
 from millwright.draws.intervals import interval, kind_words
 from millwright.draws.numbers import decimals_of, fixed, range_text
 from millwright.draws.supports import never_negative
-from millwright.errors import ArgumentError
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.autoregression_ahead import Forecast
-from millwright.studies.autoregression_responses import Responses, Shares
+from millwright.studies.autoregression_responses import Responses, Shares, check_shock
 from millwright.studies.expectations_model import Worlds
 from millwright.studies.expectations_paths import answers_of, forecast_draws
 from millwright.studies.findings import Findings
@@ -32,7 +31,6 @@ _MOST = 2000
 _MOST_SENTENCES = 8
 _FAR = 40
 _SAME = 1e-9
-_SHOCKS = ("sd", "unit")
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -78,10 +76,7 @@ class ExpectationsFindings(Findings):
             For another shock, or a horizon that makes no sense.
         """
         check_whole("horizon", horizon, 1)
-        if shock not in _SHOCKS:
-            raise ArgumentError(
-                f"{setting('shock')} is one of {', '.join(_SHOCKS)}, not {shock!r}."
-            )
+        check_shock(shock)
         moves = answers_of(self.worlds, horizon)[:, :, : len(self.variables)]
         if shock == "unit":
             moves = moves / self.worlds.sizes[:, None, None]
@@ -227,6 +222,8 @@ class ExpectationsFindings(Findings):
 
     def _slowest_words(self) -> str:
         roots = np.array([path.roots[path.roots < 1].max() for path in self.worlds.paths])
+        if roots.max() < _SAME:
+            return "Nothing lasts: shocks are gone at the next time."
         gone = f"half of what lasts longest is gone after {_steps_words(_half_life(roots))}."
         if np.ptp(roots) < _SAME:
             return f"The slowest root of the stable path is {roots[0]:.3g} at every draw: {gone}"
@@ -258,6 +255,8 @@ class ExpectationsFindings(Findings):
     @property
     def record(self) -> dict[str, Any]:
         """All of it as plain values."""
+        if self._stopped:
+            return {**super().record, "responses": []}
         table = self.responses(horizon=12).table().reset_index()
         return {
             **super().record,

@@ -147,13 +147,13 @@ class ExpectationsModel:
             evaluated(draws, text, "coefficient").values.reshape(-1)[keep]
             for text in self.system.asked
         ]
-        count = len(np.zeros(int(np.prod(draws.shape)))[keep])
+        count = len(range(draws.shape[0] * draws.shape[1])[keep])
 
         def of(names: list[str]) -> np.ndarray:
             found = [np.broadcast_to(draws.get(name), draws.shape) for name in names]
             return np.stack([one.reshape(-1)[keep] for one in found], axis=-1)
 
-        matrices = self.system.matrices([*every, np.zeros(count)])
+        matrices = self.system.matrices(every, (count,))
         single = [{name: one[at] for name, one in matrices.items()} for at in range(count)]
         paths = tuple(map(solved, single))
         errors = np.zeros((count, len(self.variables)))
