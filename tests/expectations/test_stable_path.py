@@ -69,8 +69,8 @@ class ClosedForms(unittest.TestCase):
 
     def test_how_many_paths_there_are_is_said_with_the_roots(self):
         for text, kind, words in (
-            ("x = 1.5 * expected(x) + e", "several", "the root of modulus 0.6667 should lie out"),
-            ("x = 1.25 * before(x) + e", "none", "the root of modulus 1.25 should lie inside"),
+            ("x = 1.5 * expected(x) + e", "several", "have the moduli 0.6667, 0"),
+            ("x = 1.25 * before(x) + e", "none", "have the moduli 1.25"),
             ("x = before(x) + e", "none", "on the unit circle"),
             ("x = 2 * before(x) + e\ny = 2 * expected(y) + e", "none", "split into parts"),
             ("x = y + e\n2 * x = 2 * y + 0.5 * e", "unclear", "do not determine"),

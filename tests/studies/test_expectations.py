@@ -191,7 +191,10 @@ class Refused(unittest.TestCase):
             ("a pair of ends", {"unknowns": {"ahead": (1, 0), "keep": 0.8}}),
             ("Did you mean `price_level`", {"priors": {"prise_level": 1}}),
             ("several stable paths", {"unknowns": {"ahead": (1.1, 2), "keep": 0.8}}),
-            ("should lie inside", {"unknowns": {"ahead": 0.5, "keep": 1.5}}),
+            (
+                "those outside, nearest to the circle first",
+                {"unknowns": {"ahead": 0.5, "keep": 1.5}},
+            ),
             (
                 "not every shock reaches",
                 {"equations": {**EQUATIONS, "stocks": "stock = price", "wild": "wild = rain"}},

@@ -61,15 +61,18 @@ class Path:
                 "dies out. Write the system in changes, or let the variable come back."
             )
         if self.kind == "several":
-            extra = self.roots[self.roots < 1][n:]
+            nearest = self.roots[self.roots < 1][::-1]
             return (
-                f"There are several stable paths: {count}; {_listed(extra)} should lie outside. "
-                "Expectations could fulfil themselves; an equation must react more strongly to "
-                "what is expected."
+                f"There are several stable paths: {count}; those inside, nearest to the circle "
+                f"first, have the moduli {_listed(nearest)}. Expectations could fulfil themselves; an "
+                "equation must react more strongly to what is expected."
             )
         if inside < n:
-            extra = self.roots[self.roots >= 1][: n - inside]
-            return f"There is no stable path: {count}; {_listed(extra)} should lie inside."
+            nearest = self.roots[self.roots >= 1]
+            return (
+                f"There is no stable path: {count}; those outside, nearest to the circle first, "
+                f"have the moduli {_listed(nearest)}."
+            )
         return (
             f"There is no stable path: {count}, but they do not belong to values of the past: the "
             "equations split into parts, one with no stable path and one with several."
@@ -79,7 +82,7 @@ class Path:
 def _listed(roots: np.ndarray) -> str:
     shown = ", ".join(f"{one:.4g}" for one in roots[:_NAMED])
     more = f" and {len(roots) - _NAMED} more" * (len(roots) > _NAMED)
-    return f"{'the root' if len(roots) == 1 else 'the roots'} of modulus {shown}{more}"
+    return f"{shown}{more}"
 
 
 def solved(matrices: Mapping[str, np.ndarray]) -> Path:
