@@ -64,8 +64,8 @@ class Path:
             nearest = self.roots[self.roots < 1][::-1]
             return (
                 f"There are several stable paths: {count}; those inside, nearest to the circle "
-                f"first, have the moduli {_listed(nearest)}. Expectations could fulfil themselves; an "
-                "equation must react more strongly to what is expected."
+                f"first, have the moduli {_listed(nearest)}. Expectations could fulfil "
+                "themselves; an equation must react more strongly to what is expected."
             )
         if inside < n:
             nearest = self.roots[self.roots >= 1]
