@@ -18,7 +18,7 @@ from millwright.modelling.specification import Part
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Simulated"]
+__all__ = ["Simulated", "statistics_of_numbers"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,12 +54,12 @@ class Simulated(Shown):
         import pandas as pd
 
         rows = {}
-        for part in self.draws.binding.program.outcomes:
-            for name, values in self._statistics(part).items():
+        for outcome, statistics in self._looked_at().items():
+            for name, values in statistics.items():
                 known = values[np.isfinite(values)]
                 if known.size:
                     ends = np.quantile(known, [0.05, 0.25, 0.5, 0.75, 0.95])
-                    rows[part.name, name] = ends
+                    rows[outcome, name] = ends
         columns = [
             "90 % interval, from",
             "50 % interval, from",
@@ -83,18 +83,17 @@ class Simulated(Shown):
             "outside it?"
         )
 
+    def _looked_at(self) -> dict[str, dict[str, np.ndarray]]:
+        """Return statistics of each simulated data set, (draws,), by outcome."""
+        return {part.name: self._statistics(part) for part in self.draws.binding.program.outcomes}
+
     def _statistics(self, part: Part) -> dict[str, np.ndarray]:
-        """Return statistics of each simulated data set, shape (draws,)."""
         values = self.outcomes[part.name].astype(float)
         flat = values.reshape(len(values), -1)
         if part.event == "label":
             labels = labels_of_outcome(self.draws.binding, part)
             return {f"share of {label}": (flat == at).mean(1) for at, label in enumerate(labels)}
-        with np.errstate(all="ignore"):
-            found = {"smallest": flat.min(axis=1), "mean": flat.mean(axis=1)}
-            if flat.shape[1] > 1:
-                found["sd"] = flat.std(axis=1, ddof=1)
-            return found | {"largest": flat.max(axis=1)}
+        return statistics_of_numbers(flat)
 
     def __str__(self) -> str:
         table = self.table()
@@ -177,3 +176,12 @@ class Simulated(Shown):
             else:
                 result |= arrays
         return result
+
+
+def statistics_of_numbers(values: np.ndarray) -> dict[str, np.ndarray]:
+    """Return what is looked at of each simulated data set of numbers, (draws, numbers)."""
+    with np.errstate(all="ignore"):
+        found = {"smallest": values.min(axis=1), "mean": values.mean(axis=1)}
+        if values.shape[1] > 1:
+            found["sd"] = values.std(axis=1, ddof=1)
+        return found | {"largest": values.max(axis=1)}

@@ -115,8 +115,12 @@ def read_equations(equations: str | Sequence[str] | Mapping[str, str]) -> dict[s
     Raises
     ------
     ArgumentError
-        If there is none.
+        If there is none, or they are no texts.
     """
+    if not isinstance(equations, str | Mapping | Sequence):
+        raise ArgumentError(
+            f"Equations are a text, one a line, or a list or mapping of texts, not {equations!r}."
+        )
     if isinstance(equations, Mapping):
         named = {str(name): str(text) for name, text in equations.items()}
     else:

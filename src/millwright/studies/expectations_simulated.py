@@ -8,18 +8,10 @@ import numpy as np
 import pandas as pd
 
 from millwright.display import frame_text
-from millwright.draws.simulated import Simulated
+from millwright.draws.simulated import Simulated, statistics_of_numbers
 from millwright.errors import ArgumentError
 
 __all__ = ["SimulatedSeries"]
-
-_ENDS = {
-    "90 % interval, from": 0.05,
-    "50 % interval, from": 0.25,
-    "median": 0.5,
-    "50 % interval, to": 0.75,
-    "90 % interval, to": 0.95,
-}
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,19 +26,8 @@ class SimulatedSeries(Simulated):
 
     times: pd.DataFrame | None = field(default=None, repr=False)
 
-    def table(self) -> pd.DataFrame:
-        """Say what simulated series look like; see `Simulated.table`."""
-        rows = {}
-        for name, values in self.outcomes.items():
-            for what, found in (
-                ("smallest", values.min(axis=1)),
-                ("mean", values.mean(axis=1)),
-                ("sd", values.std(axis=1, ddof=1)),
-                ("largest", values.max(axis=1)),
-            ):
-                rows[name, what] = np.quantile(found, list(_ENDS.values()))
-        found = pd.DataFrame(rows, index=list(_ENDS)).T
-        return found.rename_axis(["outcome", "of one data set"])
+    def _looked_at(self) -> dict[str, dict[str, np.ndarray]]:
+        return {name: statistics_of_numbers(values) for name, values in self.outcomes.items()}
 
     def data(self, draw: int) -> pd.DataFrame:
         """Return one simulated table, shaped like the data given; see `Simulated.data`."""

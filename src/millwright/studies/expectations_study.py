@@ -16,6 +16,7 @@ from millwright.draws.labelled_draws import Draws
 from millwright.draws.prior import draws_in, refuse_improper
 from millwright.errors import ArgumentError, DataError
 from millwright.expectations.system import System, read_equations, read_system
+from millwright.language.parse import normal_name
 from millwright.modelling.simulate import draw_unknowns, stated_values
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.streams import Stream, generator_of
@@ -210,12 +211,12 @@ def expectations_model(
     """
     settings = {
         "equations": read_equations(equations),
-        "unknowns": _plain("unknowns", unknowns),
-        "shocks": _plain("shocks", shocks),
+        "unknowns": _written("unknowns", unknowns),
+        "shocks": _written("shocks", shocks),
         "readings": _read_by(readings),
         "errors": _plain("errors", errors or {}),
         "time": time,
-        "priors": dict(priors or {}),
+        "priors": _written("priors", priors or {}),
     }
     frame, settings["time"] = with_index(data, time)
     return build(frame, settings, ())
@@ -253,6 +254,11 @@ def build(
     return replace(study, choices=_choices(parts, worlds))
 
 
+def _written(what: str, given: Mapping[str, Any]) -> dict[str, Any]:
+    """Return priors by names in the form in which the language compares them."""
+    return {normal_name(name): prior for name, prior in _plain(what, given).items()}
+
+
 def _plain(what: str, given: Mapping[str, Any]) -> dict[str, Any]:
     """Return priors as plain values: texts, numbers."""
     if not isinstance(given, Mapping):
@@ -283,11 +289,14 @@ def _uniform(what: str, name: str, value: Any) -> str:
 
 
 def _read_by(readings: Mapping[str, str] | Sequence[str]) -> dict[str, str]:
-    if isinstance(readings, Mapping):
-        found = {str(column): str(variable) for column, variable in readings.items()}
-    else:
-        names = [readings] if isinstance(readings, str) else list(readings)
-        found = {str(name): str(name) for name in names}
+    if not isinstance(readings, str | Mapping | Sequence):
+        raise ArgumentError(
+            f"{setting('readings')} is a list of columns, or a mapping of columns to the "
+            f"variables that they read, not {readings!r}."
+        )
+    named = [readings] if isinstance(readings, str) else readings
+    pairs = named.items() if isinstance(named, Mapping) else zip(named, named, strict=True)
+    found = {str(column): normal_name(str(variable)) for column, variable in pairs}
     if not found:
         raise ArgumentError("Nothing is read: name at least one column by `readings`.")
     return found
