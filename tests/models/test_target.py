@@ -153,5 +153,38 @@ class SeveralAtOnce(unittest.TestCase):
                         mw.resume(place, draws=80, model=first, progress=False)
 
 
+class Edges(unittest.TestCase):
+    """A density that is 0 beyond an edge, of a function that only the target knows."""
+
+    TARGET = mw.Target(
+        lambda x: jnp.where(x < 1, 8 * jnp.log(jnp.where(x < 1, 1 - x, 1.0)), -jnp.inf) + 30 * x,
+        {"x": "normal(0, 1)"},
+    )
+
+    def test_the_mode_beside_an_edge_is_found(self):
+        # 30 x + 8 log(1 - x) - x^2 / 2: its slope is 0 where 30 - 8 / (1 - x) - x = 0.
+        exact = (31 - np.sqrt(31**2 - 4 * 22)) / 2
+        self.assertAlmostEqual(float(self.TARGET.mode()["x"]), exact, places=5)
+
+    def test_a_term_that_cuts_the_prior_is_never_weighed(self):
+        found = self.TARGET.fit(seed=1, draws=300, progress=False, method="random_walk")
+        with self.assertRaisesRegex(ModelError, "cuts the priors"):
+            found.bayes_factor("x < 0.5")
+
+    def test_a_run_alone_draws_nothing_with_a_function_it_does_not_know(self):
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "run"
+            found = self.TARGET.fit(
+                seed=1, draws=40, warmup=100, progress=False, method="random_walk", save=place
+            )
+            alone = mw.load(place)
+            np.testing.assert_array_equal(alone["x"], found["x"])
+            with self.assertRaisesRegex(ModelError, "needs the function `log_density`"):
+                alone.extend(10, progress=False)
+            known = mw.load(place, model=self.TARGET).extend(10, progress=False)
+            longer = found.extend(10, progress=False)
+            np.testing.assert_array_equal(known["x"], longer["x"])
+
+
 if __name__ == "__main__":
     unittest.main()
