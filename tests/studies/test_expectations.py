@@ -234,6 +234,13 @@ class Shell(unittest.TestCase):
             self.assertIn("cost", machine["table"])
             plan = run_here(*call, "--time", "month", "--plan", cwd=place)
             self.assertIn("have one stable path", plan.stdout)
+            (place / "more.toml").write_text(f"{SHEET}[priors]\nstock_level = 140\n")
+            stated = ("more.toml", "--prior", "cost=half_normal(0.3)", "--plan")
+            plan = run_here(*call[:-1], *stated, cwd=place)
+            for words in ("stock_level = 140", "cost ~ half_normal(scale=0.3)"):
+                self.assertIn(words, plan.stdout)
+            wrong = run_here(*call, "--group", "x", cwd=place).stderr
+            self.assertIn("takes no --group. It takes: --equations, --time.", wrong)
             for text, words in (
                 (SHEET + "[shock]\nrain = 1\n", "there is no part `shock`. Did you mean `shocks`"),
                 ("equations = 'x = e'\n", "lacks the part `unknowns`"),

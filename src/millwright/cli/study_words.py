@@ -39,6 +39,8 @@ def equations_in(place: Path) -> dict[str, Any]:
     for name in ("equations", "unknowns", "shocks", "readings"):
         if name not in found:
             raise ArgumentError(f"{place} lacks the part `{name}`.")
+    if not isinstance(found.get("priors", {}), Mapping):
+        raise ArgumentError(f"{place}: [priors] is a table of names and priors.")
     return found
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 from collections.abc import Mapping, Sequence
 from functools import partial
 from pathlib import Path
@@ -409,7 +410,8 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
     stated = dict(given)
     for option in stated:
         if option not in known:
-            takes = ", ".join(f"--{one.replace('_', '-')}" for one in known)
+            from_shell = inspect.signature(study).parameters
+            takes = ", ".join(f"--{one.replace('_', '-')}" for one in known if one in from_shell)
             raise ArgumentError(
                 f"The study {name} takes no --{option.replace('_', '-')}. It takes: {takes}."
             )
@@ -433,7 +435,10 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
         raise ArgumentError(
             f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
         )
-    return function_of(key)(data=read_data(data), **stated, **priors_of(key, priors, known))
+    of_shell = priors_of(key, priors, known)
+    if "priors" in stated:
+        of_shell = {"priors": {**stated.pop("priors"), **of_shell.get("priors", {})}}
+    return function_of(key)(data=read_data(data), **stated, **of_shell)
 
 
 def _fitted(
