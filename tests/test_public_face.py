@@ -2,6 +2,7 @@
 
 import ast
 import inspect
+import pkgutil
 import re
 import subprocess
 import sys
@@ -131,6 +132,17 @@ class PublicFace(unittest.TestCase):
                 ):
                     for item in n.value.elts:
                         self.assertIn(item.value, defined, path)
+
+
+class Places(unittest.TestCase):
+    def test_no_module_is_called_like_what_is_loaded_late(self):
+        # Importing such a module would put it in the place of the function.
+        for package, themselves in (
+            (mw, {"demo", "errors", "plots", "studies"}),
+            (mw.studies, set()),
+        ):
+            modules = {one.name for one in pkgutil.iter_modules(package.__path__)}
+            self.assertEqual(modules & set(package.__all__), themselves, package.__name__)
 
 
 class StartUp(unittest.TestCase):

@@ -6,7 +6,6 @@ import time as clock
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
-from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -25,7 +24,6 @@ from millwright.studies.autoregression_findings import AutoregressionFindings
 from millwright.studies.autoregression_model import READING, Autoregression, Rules
 from millwright.studies.autoregression_rolling import Make, rolling_scores
 from millwright.studies.findings import Findings
-from millwright.studies.folder import ending_of
 from millwright.studies.series_times import stored_name
 from millwright.studies.study import Fitting, Study
 from millwright.sweeps.run import Plan, stacked, swept
@@ -62,14 +60,10 @@ class AutoregressionStudy(Study):
     def _frame(self) -> pd.DataFrame:
         return self.parts.frame
 
-    def write(self, folder: str | Path, replace: bool = False) -> Path:
-        """Write the sheet of the model, and its data with the past beside each row.
-
-        See `Study.write`.
-        """
-        place, data = Path(folder), self._frame
-        sheets = {name: place / f"{name}.toml" for name in self.models}
-        return self._written(sheets, {place / f"data{ending_of(data)}": data}, replace)
+    @property
+    def written_data(self) -> pd.DataFrame:
+        """The rows that the model uses, with the past of each beside it."""
+        return self._frame
 
     def data_lines(self) -> tuple[str, ...]:
         """Return series, times and lags."""

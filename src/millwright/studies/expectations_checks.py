@@ -11,7 +11,7 @@ from millwright.errors import ArgumentError, nearest
 from millwright.expectations.system import System
 from millwright.language.parse import read_text
 from millwright.language.tree import Name, walk
-from millwright.studies.expectations_model import ExpectationsModel, Worlds, error_of, size_of
+from millwright.studies.expectations_parts import ExpectationsModel, Worlds, error_of, size_of
 from millwright.studies.expectations_paths import covariance_of
 from millwright.wording import setting
 

@@ -16,7 +16,7 @@ from millwright.draws.supports import never_negative
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.autoregression_ahead import Forecast
 from millwright.studies.autoregression_responses import Responses, Shares, check_shock
-from millwright.studies.expectations_model import Worlds
+from millwright.studies.expectations_parts import Worlds
 from millwright.studies.expectations_paths import answers_of, forecast_draws
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words

@@ -12,7 +12,7 @@ from millwright.sampling.compiling import compiled
 from millwright.studies.autoregression_paths import Ahead
 
 if TYPE_CHECKING:
-    from millwright.studies.expectations_model import ExpectationsModel, Worlds
+    from millwright.studies.expectations_parts import ExpectationsModel, Worlds
 
 __all__ = ["answers_of", "covariance_of", "forecast_draws", "readings_of"]
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -23,7 +22,7 @@ from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.autoregression_data import SeriesData, series_data, with_index
 from millwright.studies.expectations_checks import check_readings, check_worlds, idle_words
 from millwright.studies.expectations_findings import ExpectationsFindings
-from millwright.studies.expectations_model import (
+from millwright.studies.expectations_parts import (
     ExpectationsModel,
     Worlds,
     error_of,
@@ -33,7 +32,6 @@ from millwright.studies.expectations_model import (
 from millwright.studies.expectations_paths import readings_of
 from millwright.studies.expectations_simulated import SimulatedSeries
 from millwright.studies.findings import Findings
-from millwright.studies.folder import ending_of
 from millwright.studies.priors import with_priors
 from millwright.studies.reading import find_column
 from millwright.studies.scales import rounded_middle, rounded_spread
@@ -68,15 +66,10 @@ class ExpectationsStudy(Study):
         """Return the rows that the model uses, gaps marked."""
         return self.parts.frame
 
-    def write(self, folder: str | Path, replace: bool = False) -> Path:
-        """Write the sheet of the model, and its data.
-
-        The sheet shows priors and equations; the solution of the equations stays with the study.
-        See `Study.write`.
-        """
-        place, data = Path(folder), self.parts.frame
-        sheets = {name: place / f"{name}.toml" for name in self.models}
-        return self._written(sheets, {place / f"data{ending_of(data)}": data}, replace)
+    @property
+    def written_data(self) -> pd.DataFrame:
+        """The rows that the model uses, gaps marked."""
+        return self.parts.frame
 
     def data_lines(self) -> tuple[str, ...]:
         """Return series and times."""

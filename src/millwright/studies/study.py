@@ -104,6 +104,11 @@ class Study(Shown):
         """Return the rows that a model uses."""
         return self.data
 
+    @property
+    def written_data(self) -> pd.DataFrame:
+        """The table that `write` puts beside the sheets."""
+        return self.data
+
     @abstractmethod
     def data_lines(self) -> tuple[str, ...]:
         """Return what the data hold, in sentences."""
@@ -180,7 +185,8 @@ class Study(Shown):
         """
         place = Path(folder)
         files = {name: place / f"{name.replace(' ', '-')}.toml" for name in self.models}
-        return self._written(files, {place / f"data{ending_of(self.data)}": self.data}, replace)
+        data = self.written_data
+        return self._written(files, {place / f"data{ending_of(data)}": data}, replace)
 
     def _written(
         self, sheets: Mapping[str, Path], tables: Mapping[Path, pd.DataFrame], replace: bool
