@@ -2,6 +2,9 @@
 
 import os
 
-# As the library compiles what is done with few rows: the emitters of fused loops take as long as
-# all else, and the tests compile a thousand small functions. Commands they start inherit it.
-os.environ.setdefault("XLA_FLAGS", "--xla_cpu_use_fusion_emitters=false")
+# The tests compile a thousand small functions that run for a moment: optimising their machine code
+# takes longer than it saves. The emitters of fused loops are off as the library has them for few
+# rows. Commands that the tests start inherit both; the examples are compiled as users have them.
+os.environ.setdefault(
+    "XLA_FLAGS", "--xla_cpu_use_fusion_emitters=false --xla_backend_optimization_level=0"
+)

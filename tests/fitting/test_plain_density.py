@@ -6,7 +6,7 @@ import numpy as np
 
 import millwright as mw
 from millwright.distributions import on_numpy
-from millwright.fitting.plain_density import own_density
+from millwright.fitting.plain_density import short_way
 from millwright.modelling.density import SplitLogDensity
 
 PRIORS = (
@@ -42,7 +42,7 @@ class ShortWay(unittest.TestCase):
                 binding = mw.Target(distance, priors, black_box=True).bind(None)
                 split = SplitLogDensity(binding.program)
                 wanted = split.parts(on_numpy, positions, binding.arguments)
-                found = own_density(binding)(positions)
+                found = short_way(binding)(positions)
                 for short, long in zip(found, wanted, strict=True):
                     np.testing.assert_allclose(
                         short, np.broadcast_to(long, 50), rtol=1e-10, atol=1e-10
@@ -50,10 +50,10 @@ class ShortWay(unittest.TestCase):
 
     def test_priors_that_rest_on_others_go_the_long_way(self):
         model = mw.Target(distance, {"a": "normal(0, 1)", "b": "normal(a, 1)"}, black_box=True)
-        self.assertIsNone(own_density(model.bind(None)))
+        self.assertIsNone(short_way(model.bind(None)))
         of_lists = "mixture(normal([-1, 2], 0.5), weights=[1, 1])"
         model = mw.Target(distance, {"a": of_lists, "b": of_lists}, black_box=True)
-        self.assertIsNone(own_density(model.bind(None)))
+        self.assertIsNone(short_way(model.bind(None)))
 
 
 if __name__ == "__main__":

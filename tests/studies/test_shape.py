@@ -18,6 +18,7 @@ from millwright.studies.expectations_study import ExpectationsStudy
 LOAD = mw.demo.load
 
 
+@functools.cache
 def made():
     """One study of each kind, of odd names."""
     sacks = LOAD("sack_weights").frame.rename(columns={"weight": "Weight (kg)", "spout": "class"})

@@ -1,4 +1,4 @@
-"""A short way to the values of a user's own density, for samplers that call it very often."""
+"""A short way to the values of densities with black boxes, for samplers that call them often."""
 
 from __future__ import annotations
 
@@ -18,10 +18,12 @@ from millwright.distributions.truncation import Truncated, split_bounds
 from millwright.language.tree import Call, Name, walk
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
+from millwright.modelling.density import outcome_total, term_total
 from millwright.modelling.foreign import Foreign, call_foreign
+from millwright.modelling.labelled import DRAW, Labelled
 from millwright.modelling.specification import Part
 
-__all__ = ["OwnDensity", "own_density"]
+__all__ = ["OwnDensity", "ShortPriors", "short_way"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -50,13 +52,11 @@ class Priors:
 
 
 @dataclass(frozen=True, kw_only=True)
-class OwnDensity:
-    """A black box over single unknowns, each with a prior of its own.
+class Alone:
+    """Single unknowns, each with a prior of its own that rests on numbers alone.
 
     Attributes
     ----------
-    order
-        Which coordinate each argument is.
     below, above, between
         Which coordinates have a lower end only, an upper end only, both.
     low, high
@@ -67,8 +67,6 @@ class OwnDensity:
         Those that are not.
     """
 
-    foreign: Foreign = field(repr=False)
-    order: np.ndarray
     low: np.ndarray
     high: np.ndarray
     below: np.ndarray
@@ -78,16 +76,14 @@ class OwnDensity:
     priors: tuple[Priors, ...] = field(default=(), repr=False)
 
     def __call__(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return log prior and log likelihood at positions of shape (n, dimension)."""
+        """Return the unknowns at positions (n, dimension), and log prior plus log derivatives."""
         if not self.bounded:
             x, prior = positions, np.full(len(positions), self.constant)
         else:
             x, prior = self.placed(positions)
         for one in self.priors:
             prior = prior + one(x)
-        with np.errstate(all="ignore"):
-            values = call_foreign(self.foreign, on_numpy, list(x.T[self.order]), True, ())
-        return prior, np.asarray(values, dtype=float)
+        return x, prior
 
     @cached_property
     def bounded(self) -> bool:
@@ -95,7 +91,7 @@ class OwnDensity:
         return bool((self.below | self.above | self.between).any())
 
     def placed(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return the unknowns, and log prior plus log derivatives of the map."""
+        """Return the unknowns, and the constant plus log derivatives of the map."""
         x = np.array(positions)
         prior = np.full(len(x), self.constant)
         if self.below.any():
@@ -114,17 +110,81 @@ class OwnDensity:
         return x, prior
 
 
-def own_density(binding: Binding) -> OwnDensity | None:
+@dataclass(frozen=True, kw_only=True)
+class OwnDensity:
+    """A black box over single unknowns, each with a prior of its own.
+
+    Attributes
+    ----------
+    order
+        Which coordinate each argument is.
+    """
+
+    foreign: Foreign = field(repr=False)
+    order: np.ndarray
+    alone: Alone
+
+    def __call__(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return log prior and log likelihood at positions of shape (n, dimension)."""
+        x, prior = self.alone(positions)
+        with np.errstate(all="ignore"):
+            values = call_foreign(self.foreign, on_numpy, list(x.T[self.order]), True, ())
+        return prior, np.asarray(values, dtype=float)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ShortPriors:
+    """Any likelihood of single unknowns, each with a prior of its own."""
+
+    binding: Binding = field(repr=False)
+    alone: Alone
+
+    def __call__(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return log prior and log likelihood at positions of shape (n, dimension)."""
+        program = self.binding.program
+        with np.errstate(all="ignore"):
+            x, prior = self.alone(positions)
+            known = {
+                part.name: Labelled(x[:, at], (DRAW,)) for at, part in enumerate(program.unknowns)
+            }
+            evaluation = self.binding.evaluation(known)
+            likelihood = np.zeros(len(positions))
+            for part in program.outcomes:
+                likelihood = likelihood + outcome_total(evaluation, part)
+            for part in program.log_density_terms:
+                likelihood = likelihood + term_total(evaluation, part)
+        return prior, likelihood
+
+
+def short_way(binding: Binding) -> OwnDensity | ShortPriors | None:
     """Return the short way for a bound model, or None if it needs the long one."""
+    alone = _alone(binding)
+    if alone is None:
+        return None
+    return _own_density(binding, alone) or ShortPriors(binding=binding, alone=alone)
+
+
+def _own_density(binding: Binding, alone: Alone) -> OwnDensity | None:
     program = binding.program
     names = [part.name for part in program.unknowns]
-    if len(program.log_density_terms) != 1 or program.outcomes or program.weighted:
+    if len(program.log_density_terms) != 1 or program.outcomes:
         return None
     call = program.log_density_terms[0].expression
     if not isinstance(call, Call) or call.function not in program.foreign_by_name:
         return None
     given = [node.name for node in call.arguments if isinstance(node, Name)]
     if sorted(given) != sorted(names) or len(given) != len(call.arguments):
+        return None
+    return OwnDensity(
+        foreign=program.foreign_by_name[call.function],
+        order=np.array([names.index(name) for name in given]),
+        alone=alone,
+    )
+
+
+def _alone(binding: Binding) -> Alone | None:
+    program = binding.program
+    if any(part.name in program.weighted for part in program.unknowns):
         return None
     if not all(_stands_alone(part) for part in program.unknowns):
         return None
@@ -135,9 +195,7 @@ def own_density(binding: Binding) -> OwnDensity | None:
     low, high = np.array([_ends(family, p) for family, p in found]).T
     lower, upper = np.isfinite(low), np.isfinite(high)
     flat = [-np.log(p["high"] - p["low"]) for f, p in found if isinstance(f, Uniform)]
-    return OwnDensity(
-        foreign=program.foreign_by_name[call.function],
-        order=np.array([names.index(name) for name in given]),
+    return Alone(
         low=low,
         high=high,
         below=lower & ~upper,

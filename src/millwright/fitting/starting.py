@@ -85,13 +85,18 @@ def checked_start(
     ArgumentError
         If the method has no use for them, or their number is not that of the chains.
     """
-    if isinstance(method, Rejection | Ensemble | Tempering):
+    if isinstance(method, Rejection | Tempering):
         raise ArgumentError(
             f"`start` is for methods whose chains begin at one point each; {method.words} spreads "
             "its own points."
         )
     found = start_from(binding, given, seed)
     count = 1 if isinstance(given, Mapping) else len(given)
+    if isinstance(method, Ensemble) and count != chains:
+        raise ArgumentError(
+            f"`start` holds {count} point{'s' * (count != 1)} for {chains} walkers: give a list "
+            "with one for each; walkers that begin together stay together."
+        )
     if count not in (1, chains):
         raise ArgumentError(
             f"`start` holds {count} points for {chains} chains: give one for all, or one for each."

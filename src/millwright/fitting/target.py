@@ -11,7 +11,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.errors import ModelError
 from millwright.fitting.not_finite import not_finite
-from millwright.fitting.plain_density import own_density
+from millwright.fitting.plain_density import short_way
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import LogDensity, SplitLogDensity
 from millwright.modelling.gathering import gathered
@@ -110,7 +110,7 @@ class _Values:
         self.kept: dict[tuple[int, ...], Any] = {}
         self.on_device: Any = None
         boxes = jacobian and prior and bool(binding.program.black_boxes)
-        self.short = own_density(binding) if boxes else None
+        self.short = short_way(binding) if boxes else None
 
     def total(self, positions: np.ndarray) -> np.ndarray:
         """Return the log density at each position."""

@@ -15,7 +15,14 @@ from millwright.modelling.shaping import check_axes, split_axes, spread_argument
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
 
-__all__ = ["LogDensity", "SplitLogDensity", "log_likelihood", "log_density_terms", "outcome_total"]
+__all__ = [
+    "LogDensity",
+    "SplitLogDensity",
+    "log_likelihood",
+    "log_density_terms",
+    "outcome_total",
+    "term_total",
+]
 
 
 @dataclass(frozen=True)
@@ -169,7 +176,7 @@ def log_density_terms(
     for part in program.outcomes:
         result[part.name] = outcome_total(evaluation, part)
     for part in program.log_density_terms:
-        result[part.name] = _total(m, [evaluation.expression(part.expression, part)])
+        result[part.name] = term_total(evaluation, part)
     return result
 
 
@@ -218,6 +225,11 @@ def outcome_total(evaluation: Evaluation, part: Part) -> Array:
             m, Labelled(spread_over(found, axes), axes), arguments[WEIGHTS, part.name]
         )
     return _total(m, [found])
+
+
+def term_total(evaluation: Evaluation, part: Part) -> Array:
+    """Return a term added to the log density, its values summed."""
+    return _total(evaluation.m, [evaluation.expression(part.expression, part)])
 
 
 def _weighed(m: Mathematics, found: Labelled, weights: Array) -> Labelled:

@@ -352,9 +352,10 @@ class Model(Shown):
             asked for).
         start
             Values of unknowns at which the chains begin: a mapping such as `{"slope": 0.1}` for
-            all chains, or a list of mappings, one for each. Unknowns left out begin at a draw
-            from their prior. By default chains begin at draws from the prior (1.5 times as wide
-            for group effects, and every second chain mirrored about the median), or, where a
+            all chains, or a list of mappings, one for each (one for each walker of an ensemble).
+            Unknowns left out begin at a draw from their prior. By default chains begin at draws
+            from the prior (1.5 times as wide for group effects, and every second chain mirrored
+            about the median), or, where a
             search before sampling finds several modes, one chain at each.
 
         Returns

@@ -26,6 +26,7 @@ _FIGURES = {
     "vector_autoregression": "millwright.plots.study_autoregression",
     "series": "millwright.plots.study_series",
     "expectations_model": "millwright.plots.study_expectations",
+    "curve": "millwright.plots.study_curve",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 
@@ -53,7 +54,8 @@ def study(
         `covariates` and `funnel` where they were asked. Of variable selections: `inclusion`,
         `coefficients`, `models`, `sizes`. Of vector autoregressions: `coefficients` in time,
         `responses`, `forecast`, `shares`. Of one series: `parts`, `forecast`. Of equations with
-        expectations: `responses`, `unknowns` (prior and posterior), `forecast`, `shares`.
+        expectations: `responses`, `unknowns` (prior and posterior), `forecast`, `shares`. Of
+        curves: `curve` (with residuals), `unknowns` (prior and posterior), `correlations`.
     size
         Width and height in inches.
     text

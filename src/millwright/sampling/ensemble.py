@@ -100,10 +100,14 @@ class EnsembleSampler:
         """Nothing is to be compiled beforehand."""
 
     def start(self, unit: int) -> EnsembleState:
-        """Place the walkers on the likeliest of points drawn from the prior."""
+        """Place the walkers where they are to begin, or on the likeliest of draws of the prior."""
         children = np.random.SeedSequence(self.seed, spawn_key=(unit,)).spawn(2)
         starts, bits = map(np.random.default_rng, children)
-        points, values, _ = good_start(self.target, starts, wanted=self.chains, tried=10)
+        stated = self.target.begin_at
+        if stated is not None and len(stated) == self.chains:
+            points, values = np.array(stated), np.array(self.target.plain(stated))
+        else:
+            points, values, _ = good_start(self.target, starts, wanted=self.chains, tried=10)
         order = starts.permutation(self.chains)
         return EnsembleState(
             unit=unit,

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
         vector_autoregression as vector_autoregression,
     )
     from millwright.studies.correlation_study import correlation as correlation
+    from millwright.studies.curve_study import curve as curve
     from millwright.studies.expectations_study import expectations_model as expectations_model
     from millwright.studies.findings import Findings as Findings
     from millwright.studies.group_study import (

@@ -29,6 +29,7 @@ PLACES = {
     "vector_autoregression": "millwright.studies.autoregression_study",
     "series": "millwright.studies.series_study",
     "expectations_model": "millwright.studies.expectations_study",
+    "curve": "millwright.studies.curve_study",
 }
 """The module of each study, by its name."""
 
@@ -43,6 +44,7 @@ REBUILT_BY = {
     "vector_autoregression": "millwright.studies.autoregression_study",
     "series": "millwright.studies.series_study",
     "expectations_model": "millwright.studies.expectations_study",
+    "curve": "millwright.studies.curve_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 
