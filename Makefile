@@ -10,8 +10,9 @@ test: .venv-dev/installed
 	.venv-dev/bin/python -W error -m unittest_parallel -j 2 -s tests -t .
 	.venv-dev/bin/python -W error -m unittest tests.sampling.in_processes
 
+# Compiled as users have them, and two at a time.
 examples: .venv-dev/installed
-	.venv-dev/bin/python -W error -m unittest -v tests.whole_examples
+	XLA_FLAGS= .venv-dev/bin/python -W error -m unittest_parallel -j 2 --level test -s tests -p 'whole_*.py' -t .
 
 check: .venv-dev/installed
 	.venv-dev/bin/ruff check .

@@ -37,6 +37,7 @@ SHEETS = {
         "study-drift",
         "study-parts",
         "study-expectations",
+        "study-curve",
     ),
     "weighing": (
         "model-probabilities",
@@ -153,6 +154,16 @@ def studies() -> dict[str, Figure]:
         shocks={"mood": "half_normal(5)", "rain": "half_normal(10)"},
         readings=["price", "stock"],
     )
+    wheels = mw.studies.curve(
+        "capacity * (1 - exp(-log(2) * (flow / middle) ** steepness))",
+        mw.demo.load("two_wheels").frame,
+        x="flow",
+        y="power",
+        error="error",
+        unknowns={"capacity": (0, 25), "middle": (0.1, 6), "steepness": (0.5, 5)},
+        sets="wheel",
+        each=["capacity"],
+    )
     lofts_too = mw.studies.regression("moisture ~ hours * loft", lofts())
     return {
         "study-groups": mw.plots.study(groups.fit(seed=2, progress=False)),
@@ -172,6 +183,7 @@ def studies() -> dict[str, Figure]:
         "study-drift": mw.plots.study(market.fit(seed=2, progress=False)),
         "study-parts": mw.plots.study(stock.fit(seed=2, progress=False)),
         "study-expectations": mw.plots.study(store.fit(seed=2, progress=False)),
+        "study-curve": mw.plots.study(wheels.fit(seed=2, progress=False)),
         "study-funnel": mw.plots.study(
             mw.studies.meta_analysis(powder, "gain", label="report", bias="positive").fit(seed=2),
             "funnel",

@@ -108,6 +108,12 @@ class WholeExamples(Prints):
             self.check("grain_store.py", *words, "log score", arguments=(folder,))
             self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
 
+    def test_two_wheels(self):
+        with tempfile.TemporaryDirectory() as folder:
+            words = ("the curve fits within the errors", "`rising` predicts better", "walkers")
+            self.check("two_wheels.py", *words, "+-", arguments=(folder,))
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 3)
+
     def test_river_level(self):
         self.check(
             "river_level.py", "Verdict: Converged", "A week ahead", "With the levels summed out"

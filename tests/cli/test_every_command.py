@@ -21,7 +21,7 @@ class EveryCommand(unittest.TestCase):
         cls.addClassCleanup(cls.temporary.cleanup)
         cls.folder = Path(cls.temporary.name)
         write_loft(cls.folder)
-        fit = ("fit", SHEET, "loft.csv", "--run", "Läufe 1", "--seed", 7, "--draws", 300)
+        fit = ("fit", SHEET, "loft.csv", "--run", "Läufe 1", "--seed", 7, "--draws", 700)
         cls.fitted = subprocess.run(
             [INSTALLED, *map(str, fit)], capture_output=True, text=True, cwd=cls.folder
         )

@@ -31,14 +31,14 @@ class HandingOn(unittest.TestCase):
         write_loft(cls.folder)
         cls.data = cls.folder / "loft.csv"
         cls.sheet = cls.folder / "drying.toml"
-        cls.sheet.write_text(f"{SHEET.read_text()}\n[fit]\nseed = 7\ndraws = 400\n")
+        cls.sheet.write_text(f"{SHEET.read_text()}\n[fit]\nseed = 7\ndraws = 800\n")
         # Names without endings, settings from the sheet.
         cls.fitted = run("fit", "drying", "loft", "--quiet", "--json", cwd=cls.folder)
         cls.place = cls.folder / "drying-run"
 
     def test_settings_of_the_sheet_and_names_without_endings(self):
         record = json.loads(self.fitted.stdout)
-        self.assertEqual((record["seed"], record["settings"]["draws"]), (7, 400))
+        self.assertEqual((record["seed"], record["settings"]["draws"]), (7, 800))
 
     def test_data_on_standard_input_and_in_other_formats(self):
         frame = pd.read_csv(self.data)

@@ -106,7 +106,7 @@ class Right(unittest.TestCase):
 
     def test_a_random_walk_from_the_mode_agrees(self):
         walk = mw.RandomWalk(proposal="student_t", start="mode", covariance="mode")
-        other = found().study.fit(seed=2, draws=600, warmup=300, method=walk, progress=False)
+        other = found().study.fit(seed=2, draws=1000, warmup=500, method=walk, progress=False)
         self.assertTrue(other.verdict.good)
         for name in ("ahead", "rain_sd"):
             pair = [one.posterior.table().loc[name] for one in (found(), other)]

@@ -48,6 +48,13 @@ def made():
             shocks={"drizzle": "half_normal(9)", "e": "half_normal(9)"},
             readings={"location": "location", "row": "row_"},
         ),
+        "curve": mw.studies.curve(
+            "class_ * location / (9 + location)",
+            days,
+            x="location",
+            y="row",
+            unknowns={"class_": (0, 600)},
+        ),
         "variable_selection": mw.studies.variable_selection(days, "power", ["location", "row"]),
     }
 

@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from millwright.cli.base import Json, Quiet, Replace, Workers, answer, app, stops_told
-from millwright.cli.fit_annotations import Chains, Draws, MethodName, Seed, Setting, Warmup
+from millwright.cli.curve_words import curve_in, sizes_of
+from millwright.cli.fit_annotations import Chains, Draws, MethodName, Seed, Setting, Thin, Warmup
 from millwright.cli.study_words import equations_in, of_candidates, per_of, priors_of, region_of
 from millwright.errors import ArgumentError, nearest
 from millwright.wording import for_shell
@@ -25,7 +26,8 @@ __all__ = ["study"]
 
 _NAMES = (
     "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis, "
-    "variable-selection, vector-autoregression, series, expectations-model or causal"
+    "variable-selection, vector-autoregression, series, expectations-model, "
+    "curve or causal"
 )
 _REGIONS = ("rope", "effect_rope")
 
@@ -150,7 +152,13 @@ def study(
     search: Annotated[
         str | None, typer.Option(help="all subsets, or a walk; by default what can be done.")
     ] = None,
-    steps: Annotated[int | None, typer.Option(help="Steps of all walks together.")] = None,
+    steps: Annotated[
+        int | None,
+        typer.Option(
+            help="Of a variable selection: steps of all walks together; of a curve: draws kept of "
+            "each walker or chain."
+        ),
+    ] = None,
     burn_in: Annotated[int | None, typer.Option(help="Steps before they are counted.")] = None,
     walks: Annotated[int | None, typer.Option(help="How many walks.")] = None,
     kept: Annotated[int | None, typer.Option(help="How many of the best subsets to keep.")] = None,
@@ -188,6 +196,23 @@ def study(
             help="TOML file of equations with expectations: `equations`, a text with one a line, "
             "and tables [unknowns], [shocks], [readings], [errors]."
         ),
+    ] = None,
+    curve: Annotated[
+        Path | None,
+        typer.Option(
+            help="TOML file of a curve: [curve] with formula, x, y and error, and [unknowns] with "
+            "a range, a prior or a number for each."
+        ),
+    ] = None,
+    code: Annotated[
+        str | None,
+        typer.Option(
+            help="FILE.py:NAME, the function of a curve in place of a formula. The file is run as "
+            "Python code."
+        ),
+    ] = None,
+    walkers: Annotated[
+        int | None, typer.Option(help="Of a curve: walkers of its ensemble, an even number.")
     ] = None,
     ahead: Annotated[
         int | None, typer.Option(help="Of one series or several: forecast so many steps.")
@@ -228,6 +253,7 @@ def study(
     chains: Chains = None,
     draws: Draws = None,
     warmup: Warmup = None,
+    thin: Thin = None,
     seed: Seed = None,
     method: MethodName = None,
     setting: Setting = None,
@@ -325,6 +351,9 @@ def study(
         "cross": cross,
         "first_lag": first_lag,
         "equations": equations,
+        "curve": curve,
+        "code": code,
+        "walkers": walkers,
         "graph": graph,
         "effect_of": effect_of,
         "on": on,
@@ -335,12 +364,14 @@ def study(
     from millwright.cli.fit_options import fit_options
 
     asked = {"seed": seed, "chains": chains, "draws": draws, "warmup": warmup, "method": method}
-    settings = fit_options({}, {**asked, "workers": workers}, setting or (), ())
+    if name == "curve":
+        asked |= sizes_of(stated, chains, draws)
+    settings = fit_options({}, {**asked, "thin": thin, "workers": workers}, setting or (), ())
     if name == "causal":
         from millwright.cli.causing import asked_of_graph, causal
 
         other = None if level == 0.95 else level
-        how = (chains, draws, warmup, method, workers, setting)
+        how = (chains, draws, warmup, thin, method, workers, setting)
         _refuse_of_graph(*how, prior, plan or None, sheet, save, hdi or other)
         around = {} if rope is None else {"rope": region_of("rope", rope)}
         causal(asked_of_graph(data, {**stated, **around}, seed or 0), figure, report, as_json)
@@ -358,6 +389,8 @@ def study(
         if plan:
             typer.echo(f"{made}\n\n{made.simulate(seed=seed or 0)}")
             return
+        if made.told_first and not as_json:
+            typer.echo(f"{made.told_first}\n")
         found = _fitted(made, settings, save, replace, quiet)
     told = found.with_interval(level, "hdi" if hdi else "central")
     _tell(told, figure, report, as_json, _forecast(told, ahead, seed or 0))
@@ -376,9 +409,9 @@ def _refuse_of_graph(*idle: Any) -> None:
     """Refuse settings that regressions of a causal graph do not take from the shell."""
     if any(one is not None and one != [] for one in idle):
         raise ArgumentError(
-            "A causal graph takes none of --chains, --draws, --warmup, --method, --setting, "
-            "--workers, --prior, --plan, --sheet, --save, --level and --hdi: its regressions are "
-            "ordinary studies, for millwright study regression."
+            "A causal graph takes none of --chains, --draws, --warmup, --thin, --method, "
+            "--setting, --workers, --prior, --plan, --sheet, --save, --level and --hdi: its "
+            "regressions are ordinary studies, for millwright study regression."
         )
 
 
@@ -407,11 +440,13 @@ def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequen
     if data is None:
         raise ArgumentError(f"Name the data file: millwright study {name} DATA.")
     known = arguments_of(key)
-    stated = dict(given)
+    stated = curve_in(given) if key == "curve" else dict(given)
     for option in stated:
         if option not in known:
             from_shell = inspect.signature(study).parameters
-            takes = ", ".join(f"--{one.replace('_', '-')}" for one in known if one in from_shell)
+            own = ("curve", "code", "walkers", "steps") if key == "curve" else ()
+            named = (one for one in (*own, *known) if one in from_shell)
+            takes = ", ".join(f"--{one.replace('_', '-')}" for one in named)
             raise ArgumentError(
                 f"The study {name} takes no --{option.replace('_', '-')}. It takes: {takes}."
             )

@@ -20,6 +20,7 @@ from millwright.demo.truth import (
     STORE_TRUTH,
     TRIALS_TRUTH,
     WEAR_TRUTH,
+    WHEELS_TRUTH,
     YEASTS_TRUTH,
 )
 from millwright.errors import ArgumentError, nearest
@@ -111,6 +112,11 @@ _ABOUT: dict[str, tuple[str, Mapping[str, float]]] = {
         "flour, hours a day, dressings a year, flow of the race, speed and heat of the stones; "
         "the truth is the total effect of three of them",
         WEAR_TRUTH,
+    ),
+    "two_wheels": (
+        "Power (kW) of the upper and the lower wheel at Hollin Bridge against the flow (m3/s), "
+        "with the standard error of each reading; both rise alike, to capacities of their own",
+        WHEELS_TRUTH,
     ),
 }
 

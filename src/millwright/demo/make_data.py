@@ -19,6 +19,7 @@ from millwright.demo.truth import (
     STORE_TRUTH,
     TRIALS_TRUTH,
     WEAR_TRUTH,
+    WHEELS_TRUTH,
     YEASTS_TRUTH,
 )
 from millwright.expectations.solution import solved
@@ -169,7 +170,7 @@ def loft_trials() -> pd.DataFrame:
 
 def flour_yield() -> pd.DataFrame:
     """Flour at sixty mills, with forty candidate reasons of which four matter."""
-    generator = np.random.default_rng(1948)
+    generator = np.random.default_rng(1947)
     names = ["moisture", "stone_age", "dressing_gap", "wheel_speed", "grain_size", "sieve_age"]
     names += ["stone_weight", "feed_rate", "loft_heat", "loft_hours", "river_level", "rain"]
     names += ["grain_age", "weevils", "husk_share", "stone_width", "furrows", "gear_ratio"]
@@ -249,6 +250,21 @@ def stone_wear() -> pd.DataFrame:
     return pd.DataFrame(columns).round(2)
 
 
+def two_wheels() -> pd.DataFrame:
+    """Power of two wheels, which rise with the flow to capacities of their own."""
+    generator = np.random.default_rng(1947)
+    lower, upper, middle, steepness = WHEELS_TRUTH.values()
+    tables = []
+    for wheel, capacity, rows in (("upper", upper, 26), ("lower", lower, 20)):
+        flow = np.sort(generator.uniform(0.3, 6.0, rows)).round(2)
+        error = (0.15 + 0.05 * flow).round(2)
+        power = capacity * (1 - np.exp(-np.log(2) * (flow / middle) ** steepness))
+        power = (power + error * generator.standard_normal(rows)).round(2)
+        columns = {"wheel": wheel, "flow": flow, "power": power, "error": error}
+        tables.append(pd.DataFrame(columns))
+    return pd.concat(tables, ignore_index=True)
+
+
 _ALL = (
     drying_loft,
     yeasts,
@@ -262,6 +278,7 @@ _ALL = (
     flour_market,
     grain_store,
     stone_wear,
+    two_wheels,
 )
 
 

@@ -12,6 +12,7 @@ __all__ = [
     "STORE_TRUTH",
     "TRIALS_TRUTH",
     "WEAR_TRUTH",
+    "WHEELS_TRUTH",
     "YEASTS_TRUTH",
 ]
 
@@ -41,4 +42,10 @@ MARKET_TRUTH = {
     "flow, 1 before, on stock": 0.3,
 }
 POWDER_TRUTH = {"effect": 0.05, "spread": 0.1, "seen where p is above 0.025": 0.15}
+WHEELS_TRUTH = {
+    "capacity[lower]": 7.5,
+    "capacity[upper]": 11.0,
+    "middle": 2.2,
+    "steepness": 2.0,
+}
 TRIALS_TRUTH = {"effect": -0.3, "spread": 0.15}

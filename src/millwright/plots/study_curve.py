@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.ticker import FuncFormatter, LogFormatter
 
 from millwright.draws.intervals import kind_words
 from millwright.plots.panels import Size
@@ -65,10 +66,14 @@ def curve_figure(found: CurveFindings, size: Size | None, text: bool) -> Figure:
 def _caption(found: CurveFindings) -> str:
     data = found.study.table
     parts = found.study.parts[next(iter(found.posteriors))]
-    error = "noise (posterior median)" if NOISE in parts.priors else "error bars of one sd"
+    error = (
+        "which is the noise (posterior median)"
+        if NOISE in parts.priors
+        else "and bars of one error above"
+    )
     told = (
         f"Line: median curve; bands: central 68 % and {kind_words(found.kind, found.level)} of "
-        f"the curve, without noise. Below: residuals in units of the error; {error}."
+        f"the curve, without noise. Below: residuals in units of the error, {error}."
     )
     if data.width is not None:
         told += " Curves are averaged over the resolution of x, as the readings are."
@@ -94,7 +99,16 @@ def _scales(axes: Axes, found: CurveFindings) -> None:
         axes.set_xscale("log")
     if chosen in ("log y", "log"):
         axes.set_yscale("log")
+    for one, kinds in ((axes.xaxis, ("log x", "log")), (axes.yaxis, ("log y", "log"))):
+        if chosen in kinds:
+            one.set_major_formatter(FuncFormatter(_plain))
+            one.set_minor_formatter(LogFormatter(minor_thresholds=(1, 0.4)))
     light_grid(axes, "both")
+
+
+def _plain(value: float, _: int) -> str:
+    """Return a mark of a logarithmic axis as a number, not as a power."""
+    return f"{value:g}"
 
 
 def _bands(

@@ -139,6 +139,8 @@ class PointFit(Shown):
                 f"{told}: the curve does not describe the data within these errors, or the errors "
                 "are larger than stated."
             )
+        if self.chance < 0.05:
+            return f"{told}: larger than the errors let expect; look at the residuals."
         if self.chance > 0.999:
             return f"{told}: the residuals are smaller than such errors allow."
         return f"{told}: the curve fits within the errors."

@@ -95,12 +95,17 @@ class CurveStudy(Study):
             lines.append(f"Data sets: {counts}.")
         return tuple(lines)
 
-    def __str__(self) -> str:
-        told = [super().__str__()]
+    @property
+    def told_first(self) -> str:
+        """The point fit of each formula."""
+        told = []
         for name, points in self.points.items():
             which = f" of `{name}`" if len(self.points) > 1 else ""
             told.append(f"Point fit{which}, before anything is sampled\n{points}")
         return "\n\n".join(told)
+
+    def __str__(self) -> str:
+        return f"{super().__str__()}\n\n{self.told_first}"
 
     def method_of(self, name: str) -> Any:
         """Return how a formula is sampled unless another method is asked for."""
@@ -381,6 +386,8 @@ def build(
         )
         for name, formula in formulas.items()
     }
+    for one in parts.values():
+        one.model.bind(frame)
     known = settings.get("points", {})
     points: dict[str, PointFit] = {}
     for name, one in parts.items():

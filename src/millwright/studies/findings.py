@@ -76,8 +76,8 @@ class Findings(Shown):
     @property
     def _stopped(self) -> bool:
         """Whether the draws must not be used."""
-        every = (finding for one in self.posteriors.values() for finding in one.verdict.findings)
-        return any(finding.weight == "stop" for finding in every)
+        every = [finding for one in self.posteriors.values() for finding in one.verdict.findings]
+        return any(finding.weight == "stop" for finding in (*every, *self._cautions()))
 
     @property
     def answer(self) -> tuple[str, ...]:

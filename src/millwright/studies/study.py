@@ -109,6 +109,11 @@ class Study(Shown):
         """The table that `write` puts beside the sheets."""
         return self.data
 
+    @property
+    def told_first(self) -> str:
+        """What is known before anything is sampled, such as a point fit; nothing for most."""
+        return ""
+
     @abstractmethod
     def data_lines(self) -> tuple[str, ...]:
         """Return what the data hold, in sentences."""
