@@ -52,7 +52,7 @@ class EveryCommand(unittest.TestCase):
                     json.loads(done.stdout)
         longer = run_here("extend", "Läufe 1", 20, "--json", "-q", cwd=self.folder)
         self.assertEqual(longer.returncode, 0, longer.stderr)
-        self.assertEqual(json.loads(longer.stdout)["settings"]["draws"], 320)
+        self.assertEqual(json.loads(longer.stdout)["settings"]["draws"], 720)
         self.assertNotIn("\x1b", self.fitted.stdout + self.fitted.stderr)
 
     def test_bad_calls(self):

@@ -221,6 +221,19 @@ class Told(unittest.TestCase):
                 mw.studies.load(place).curves(x=[1, 2]).draws, made.curves(x=[1, 2]).draws
             )
 
+    def test_a_stored_black_box_is_told_where_its_function_is_not(self):
+        def gone(flow, capacity):
+            return rising(flow, capacity, 2.2, 2.0)
+
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "study"
+            some = {"capacity": (0, 25)}
+            made = study_of(gone, unknowns=some).fit(seed=1, draws=100, save=place, **QUIET)
+            again = mw.studies.load(place)
+            self.assertEqual(str(again), str(made))
+            with self.assertRaisesRegex(ModelError, "needs the function `gone_curve`"):
+                again.posterior.extend(10, progress=False)
+
     def test_a_function_that_is_wrong_for_many_draws_is_found(self):
         def odd(flow, capacity, middle, steepness):
             # On the draws that it is tried with this never matters; near the answer it does.
@@ -294,9 +307,8 @@ class Shell(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             place = Path(folder)
             UPPER.to_csv(place / "upper.csv", index=False)
-            (place / "curve.toml").write_text(
-                SHEET.replace("[unknowns]", f'formula = "{TEXT}"\n[unknowns]')
-            )
+            whole = SHEET.replace("[unknowns]", f'formula = "{TEXT}"\n[unknowns]')
+            (place / "curve.toml").write_text(whole)
             (place / "bare.toml").write_text(SHEET)
             (place / "wheel.py").write_text(CODE)
             call = ("study", "curve", "upper.csv", "--curve")
@@ -316,7 +328,7 @@ class Shell(unittest.TestCase):
                 (SHEET + "[unknown]\na = 1\n", (), "Did you mean `unknowns`"),
                 (SHEET.replace("error =", "errors ="), (), "Did you mean `error`"),
                 (SHEET, (*how, "--chains", 4), "give one of them"),
-                (SHEET, ("--group", "x"), "takes no --group. It takes: --curve, --code"),
+                (whole, ("--group", "x"), "takes no --group. It takes: --curve, --code"),
             ):
                 with self.subTest(words):
                     (place / "bad.toml").write_text(text)

@@ -226,7 +226,16 @@ class Shell(unittest.TestCase):
             (place / "store.toml").write_text(SHEET)
             call = ("study", "expectations-model", "store.csv", "--equations", "store.toml")
             how = ("--time", "month", "--draws", 60, "--warmup", 100, "--method", "random_walk")
-            walk = ("--setting", "covariance=mode", "--workers", 2, "--ahead", 2, "--json", "-q")
+            walk = (
+                "--setting",
+                "proposal=student_t",
+                "--workers",
+                1,
+                "--ahead",
+                2,
+                "--json",
+                "-q",
+            )
             done = run_here(*call, *how, *walk, cwd=place)
             self.assertIn(done.returncode, (0, 1), done.stderr)
             machine = json.loads(done.stdout)

@@ -63,16 +63,21 @@ def start_from(binding: Binding, given: StartValues, seed: int) -> Start:
             "`start` must be a mapping of unknowns to values, such as {'slope': 0.1}, or a list "
             f"of such mappings, one for each chain, not {given!r}."
         )
-    target = target_of(binding)
     points = np.concatenate([_point(binding, one, seed, at) for at, one in enumerate(each)])
+    if not any(foreign.missing for foreign in binding.program.foreign):
+        _check_density(binding, points)
+    plain = [_plain(one) for one in each]
+    return Start(plain[0] if isinstance(given, Mapping) else plain, points)
+
+
+def _check_density(binding: Binding, points: np.ndarray) -> None:
+    target = target_of(binding)
     for at, value in enumerate(target.plain(points)):
         if not np.isfinite(value):
             raise ArgumentError(
                 f"`start`: the posterior density is zero at the point for chain {at + 1}. "
                 f"{target.explain(points[at : at + 1])}"
             )
-    plain = [_plain(one) for one in each]
-    return Start(plain[0] if isinstance(given, Mapping) else plain, points)
 
 
 def checked_start(

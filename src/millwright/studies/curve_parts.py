@@ -13,7 +13,8 @@ import pandas as pd
 
 from millwright.distributions import on_numpy
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.prior import draws_in, refuse_improper
+from millwright.draws.prior import draws_in
+from millwright.errors import ArgumentError
 from millwright.language.printing import number_text
 from millwright.modelling.foreign import Foreign, make_known
 from millwright.modelling.labelled import DRAW
@@ -176,7 +177,12 @@ class CurveParts:
         own = {n: p for n, p in self._priors().items() if n in names or n not in self._scales}
         labels = {self.data.names["set"]: tuple(self.data.labels)} if self.each else None
         binding = Model(priors=own, likelihood={}, labels=labels).bind(None)
-        refuse_improper(binding, ())
+        for part in binding.program.unknowns:
+            if part.improper:
+                raise ArgumentError(
+                    f"The prior of `{part.name}` is improper: an unknown of a curve needs a "
+                    "range, such as (0, 25), or a proper prior."
+                )
         drawn = draw_unknowns(binding, _TRIED, generator_of(0, Stream.SIMULATION))
         return draws_in(binding, drawn)
 
