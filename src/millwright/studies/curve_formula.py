@@ -493,13 +493,14 @@ def _why_black_box(
 
     from millwright.distributions import on_jax
 
-    def each(*given: Any) -> Any:
-        value, back = jax.vjp(lambda *now: made.once(on_jax, x, now), *given)
-        return value, back(jax.numpy.ones_like(value))
+    def each(columns: Any, given: Any) -> Any:
+        value, back = jax.vjp(lambda now: made.once(on_jax, columns, now), given)
+        return value, back(jax.numpy.ones_like(value))[0]
 
     given = [draws[name] for name in made.unknowns]
     try:
-        values, slopes = jax.jit(jax.vmap(each))(*given)
+        # Columns are traced too, as they are where the curve is sampled.
+        values, slopes = jax.jit(jax.vmap(each, in_axes=(None, 0)))(list(x), given)
     except Exception as error:  # Whatever it is, the function cannot be traced.
         return f"JAX cannot trace it ({type(error).__name__})"
     finite = np.isfinite(found).all(axis=1)
