@@ -38,6 +38,7 @@ SHEETS = {
         "study-parts",
         "study-expectations",
         "study-curve",
+        "study-shape",
     ),
     "weighing": (
         "model-probabilities",
@@ -164,6 +165,8 @@ def studies() -> dict[str, Figure]:
         sets="wheel",
         each=["capacity"],
     )
+    upper = mw.demo.load("two_wheels").frame.query("wheel == 'upper'")
+    shape = mw.studies.smooth(upper, x="flow", y="power")
     lofts_too = mw.studies.regression("moisture ~ hours * loft", lofts())
     return {
         "study-groups": mw.plots.study(groups.fit(seed=2, progress=False)),
@@ -184,6 +187,7 @@ def studies() -> dict[str, Figure]:
         "study-parts": mw.plots.study(stock.fit(seed=2, progress=False)),
         "study-expectations": mw.plots.study(store.fit(seed=2, progress=False)),
         "study-curve": mw.plots.study(wheels.fit(seed=2, progress=False)),
+        "study-shape": mw.plots.study(shape.fit(seed=2, progress=False)),
         "study-funnel": mw.plots.study(
             mw.studies.meta_analysis(powder, "gain", label="report", bias="positive").fit(seed=2),
             "funnel",

@@ -1,8 +1,9 @@
 """The power of two wheels, as a physical curve with bounded unknowns and known errors.
 
 A point fit first, then the posterior; both wheels at once, which share how they rise and have
-capacities of their own; a second formula to compare with; and the same curve as a Python function
-that is not traced, sampled by an ensemble of walkers. The data are made up.
+capacities of their own; a second formula to compare with; the same curve as a Python function that
+is not traced, sampled by an ensemble of walkers; and the shape without any formula. The data are
+made up.
 """
 
 import sys
@@ -52,7 +53,11 @@ walked = mw.studies.curve(rising, upper, x="flow", y="power", error="error", unk
 print(walked.choices[0])
 print(walked.fit(seed=2).values()["text"])
 
+shape = mw.studies.smooth(upper, x="flow", y="power", error="error").fit(seed=3)
+print("Without a formula:", *shape.answer, sep="\n")
+
 if len(sys.argv) > 1:
     folder = Path(sys.argv[1])
     for figure in ("curve", "unknowns", "correlations"):
         mw.plots.study(findings, figure).savefig(folder / f"{figure}.png")
+    mw.plots.study(shape).savefig(folder / "shape.png")

@@ -110,9 +110,14 @@ class WholeExamples(Prints):
 
     def test_two_wheels(self):
         with tempfile.TemporaryDirectory() as folder:
-            words = ("the curve fits within the errors", "`rising` predicts better", "walkers")
+            words = (
+                "the curve fits within the errors",
+                "`rising` predicts better",
+                "walkers",
+                "It rises",
+            )
             self.check("two_wheels.py", *words, "+-", arguments=(folder,))
-            self.assertEqual(len(list(Path(folder).glob("*.png"))), 3)
+            self.assertEqual(len(list(Path(folder).glob("*.png"))), 4)
 
     def test_river_level(self):
         self.check(

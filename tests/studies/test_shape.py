@@ -55,6 +55,7 @@ def made():
             y="row",
             unknowns={"class_": (0, 600)},
         ),
+        "smooth": mw.studies.smooth(days, "location", "row"),
         "variable_selection": mw.studies.variable_selection(days, "power", ["location", "row"]),
     }
 

@@ -27,7 +27,7 @@ __all__ = ["study"]
 _NAMES = (
     "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis, "
     "variable-selection, vector-autoregression, series, expectations-model, "
-    "curve or causal"
+    "curve, smooth or causal"
 )
 _REGIONS = ("rope", "effect_rope")
 
@@ -211,6 +211,14 @@ def study(
             "Python code."
         ),
     ] = None,
+    x: Annotated[
+        str | None, typer.Option(help="Column along which a curve or a shape is asked for.")
+    ] = None,
+    y: Annotated[str | None, typer.Option(help="Column that is read.")] = None,
+    error: Annotated[str | None, typer.Option(help="Column of the standard errors of y.")] = None,
+    kernel: Annotated[
+        str | None, typer.Option(help="Of a shape: squared_exponential, matern52 or matern32.")
+    ] = None,
     walkers: Annotated[
         int | None, typer.Option(help="Of a curve: walkers of its ensemble, an even number.")
     ] = None,
@@ -354,6 +362,10 @@ def study(
         "curve": curve,
         "code": code,
         "walkers": walkers,
+        "x": x,
+        "y": y,
+        "error": error,
+        "kernel": kernel,
         "graph": graph,
         "effect_of": effect_of,
         "on": on,

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import jax
 import jax.numpy as jnp
+from jax.custom_batching import sequential_vmap
 from jax.numpy import (
     broadcast_to,
     concatenate,
@@ -42,12 +45,23 @@ def _gaussian(residual: jax.Array, covariance: jax.Array) -> jax.Array:
 
 def _gaussian_parts(residual: jax.Array, covariance: jax.Array) -> tuple[jax.Array, jax.Array]:
     """Return the log density and the inverse of the Cholesky factor."""
+    if residual.ndim == 1 and covariance.ndim == 2 and covariance.shape[-1] > _SMALL:
+        return _one_after_another(residual, covariance)
+    return _parts_of(residual, covariance)
+
+
+def _parts_of(residual: jax.Array, covariance: jax.Array) -> tuple[jax.Array, jax.Array]:
     factor = cholesky(covariance)
     inverse = lower_inverse(factor)
     z = einsum("...ij,...j->...i", inverse, residual)
     log_root = sum(log(diagonal(factor, axis1=-2, axis2=-1)), axis=-1)
     n = covariance.shape[-1]
     return -0.5 * sum(z * z, axis=-1) - log_root - 0.5 * n * log(2 * pi), inverse
+
+
+# Large matrices side by side, such as 32 of 200 rows, never came back: threads of compiled code
+# waited for each other.
+_one_after_another: Callable[..., tuple[jax.Array, jax.Array]] = sequential_vmap(_parts_of)
 
 
 @_gaussian.defjvp

@@ -27,6 +27,7 @@ _FIGURES = {
     "series": "millwright.plots.study_series",
     "expectations_model": "millwright.plots.study_expectations",
     "curve": "millwright.plots.study_curve",
+    "smooth": "millwright.plots.study_smooth",
 }
 """The module whose `figures` draws a study: loaded when it is asked for, as studies are."""
 
@@ -55,7 +56,9 @@ def study(
         `coefficients`, `models`, `sizes`. Of vector autoregressions: `coefficients` in time,
         `responses`, `forecast`, `shares`. Of one series: `parts`, `forecast`. Of equations with
         expectations: `responses`, `unknowns` (prior and posterior), `forecast`, `shares`. Of
-        curves: `curve` (with residuals), `unknowns` (prior and posterior), `correlations`.
+        curves: `curve` (with residuals), `unknowns` (prior and posterior), `correlations`. Of
+        shapes: `curve` (with the probability that it rises), `slope`, `prior` (functions before
+        any reading), `unknowns`.
     size
         Width and height in inches.
     text

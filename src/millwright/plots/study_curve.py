@@ -15,6 +15,7 @@ from millwright.draws.intervals import kind_words
 from millwright.plots.panels import Size
 from millwright.plots.prior import prior_posterior
 from millwright.plots.scatter_matrix import scatter_matrix
+from millwright.plots.spread import draw_spread
 from millwright.plots.style import (
     CHAINS,
     GREY,
@@ -22,7 +23,6 @@ from millwright.plots.style import (
     light_grid,
     new_figure,
     styled,
-    tint,
 )
 from millwright.studies.curve_findings import CurveFindings
 from millwright.studies.curve_parts import NOISE
@@ -49,8 +49,7 @@ def curve_figure(found: CurveFindings, size: Size | None, text: bool) -> Figure:
             colour = CHAINS[at % len(CHAINS)][0]
             rows = codes == at
             curves = found.curves(x=_places(found), label=label or None)
-            _bands(above, curves.x, [curves.outer, curves.inner], colour)
-            above.plot(curves.x, curves.median, color=colour, lw=1.6)
+            draw_spread(above, curves, colour)
             _points((above, below), left[rows], found, colour, label)
         above.set_ylabel(visible(data.y))
         below.axhline(0, color=GREY, lw=1.0)
@@ -109,13 +108,6 @@ def _scales(axes: Axes, found: CurveFindings) -> None:
 def _plain(value: float, _: int) -> str:
     """Return a mark of a logarithmic axis as a number, not as a power."""
     return f"{value:g}"
-
-
-def _bands(
-    axes: Axes, x: np.ndarray, bands: list[tuple[np.ndarray, np.ndarray]], colour: str
-) -> None:
-    for share, (low, high) in zip((0.22, 0.45), bands, strict=True):
-        axes.fill_between(x, low, high, color=tint(colour, share), lw=0)
 
 
 def _points(

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from millwright.studies.regression_study import regression as regression
     from millwright.studies.selection_study import variable_selection as variable_selection
     from millwright.studies.series_study import series as series
+    from millwright.studies.smooth_study import smooth as smooth
     from millwright.studies.stored import load as load, resume as resume
     from millwright.studies.study import Study as Study
 

@@ -30,6 +30,7 @@ PLACES = {
     "series": "millwright.studies.series_study",
     "expectations_model": "millwright.studies.expectations_study",
     "curve": "millwright.studies.curve_study",
+    "smooth": "millwright.studies.smooth_study",
 }
 """The module of each study, by its name."""
 
@@ -45,6 +46,7 @@ REBUILT_BY = {
     "series": "millwright.studies.series_study",
     "expectations_model": "millwright.studies.expectations_study",
     "curve": "millwright.studies.curve_study",
+    "smooth": "millwright.studies.smooth_study",
 }
 """The module whose `rebuild` makes a stored study again, by the name it is stored under."""
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from millwright.display import Shown, frame_text
 from millwright.draws.intervals import IntervalKind, interval, kind_words
+from millwright.errors import ArgumentError
+from millwright.wording import setting
 
-__all__ = ["Curves"]
+__all__ = ["Curves", "places_of"]
 
 _SHOWN = 12
 
@@ -71,3 +74,22 @@ class Curves(Shown):
         outer = kind_words(self.kind, self.level)
         head = f"Curves at {len(self.x)} places, {len(self.draws)} draws; outer band: {outer}"
         return f"{head}\n{frame_text(frame.drop(columns='x'), _SHOWN)}"
+
+
+def places_of(rows: np.ndarray, x: Any, count: int) -> np.ndarray:
+    """Return places as numbers, by default evenly over the range of the rows.
+
+    Raises
+    ------
+    ArgumentError
+        If they are no finite numbers.
+    """
+    if x is None:
+        return np.linspace(rows.min(), rows.max(), count)
+    try:
+        places = np.asarray(x, dtype=float).reshape(-1)
+    except (TypeError, ValueError) as error:
+        raise ArgumentError(f"{setting('x')} is a list of numbers, not {x!r}.") from error
+    if not len(places) or not np.isfinite(places).all():
+        raise ArgumentError(f"{setting('x')} is a list of finite numbers.")
+    return places

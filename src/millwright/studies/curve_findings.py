@@ -17,7 +17,7 @@ from millwright.draws.labelled_draws import thinned
 from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ArgumentError, nearest
 from millwright.posterior.posterior import Posterior
-from millwright.studies.curve_bands import Curves
+from millwright.studies.curve_bands import Curves, places_of
 from millwright.studies.curve_formula import Formula, FunctionFormula, read_formula
 from millwright.studies.curve_parts import ERROR_FACTOR, NOISE, CurveParts
 from millwright.studies.curve_smearing import LARGEST_GAP, SmearedFormula
@@ -186,7 +186,7 @@ class CurveFindings(Findings):
         """
         _, parts, posterior = self._parts(name)
         at = self._label(parts, label)
-        places = _places(parts, x)
+        places = places_of(parts.data.columns()[0], x, _GRID)
         keep = thinned(posterior.draws, draws)
         codes = np.full(len(places), at)
         unknowns = parts.unknowns_of(posterior.draws, codes, keep)
@@ -383,19 +383,6 @@ def _value_row(draws: np.ndarray) -> dict[str, Any]:
         "below": below,
         "text": text,
     }
-
-
-def _places(parts: CurveParts, x: Any) -> np.ndarray:
-    rows = parts.data.columns()[0]
-    if x is None:
-        return np.linspace(rows.min(), rows.max(), _GRID)
-    try:
-        places = np.asarray(x, dtype=float).reshape(-1)
-    except (TypeError, ValueError) as error:
-        raise ArgumentError(f"{setting('x')} is a list of numbers, not {x!r}.") from error
-    if not len(places) or not np.isfinite(places).all():
-        raise ArgumentError(f"{setting('x')} is a list of finite numbers.")
-    return places
 
 
 def _other(
