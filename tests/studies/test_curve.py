@@ -177,7 +177,8 @@ class Right(unittest.TestCase):
             name: WHEELS[WHEELS["wheel"] == name].drop(columns="wheel")
             for name in ("upper", "lower")
         }
-        study = study_of(data=tables, each=["capacity"], error_factor=True)
+        own = ["capacity", "error_factor"]
+        study = study_of(data=tables, each=own, error_factor=True)
         self.assertEqual(study.table.labels, ("lower", "upper"))
         draws = study.fit(seed=3, draws=400, warmup=400, **QUIET)
         truth = mw.demo.load("two_wheels").truth
@@ -185,7 +186,16 @@ class Right(unittest.TestCase):
         for name in ("capacity[lower]", "capacity[upper]", "middle", "steepness"):
             off = (table.loc[name, "median"] - truth[name]) / table.loc[name, "sd"]
             self.assertLess(abs(off), 3.5, name)
-        self.assertIn("error_factor", table.index)
+        self.assertIn("error_factor[lower]", table.index)
+
+        # Of its own for each, and called draw by draw: arrays, one value a row.
+        def slow(flow, capacity, middle, steepness):
+            return rising(flow, capacity, middle, steepness if steepness > 0 else np.nan)
+
+        box = study_of(slow, tables, each=own, error_factor=True)
+        self.assertFalse(box.parts["curve"].formula.together)
+        other = box.fit(seed=3, draws=60, **QUIET).table()
+        self.assertLess(abs(other["median"] - table["median"]).max(), 0.1)
         with self.assertRaisesRegex(ArgumentError, "curves of the data sets differ"):
             draws.curves()
         low, high = (draws.curves(x=[5], label=one).median[0] for one in ("lower", "upper"))

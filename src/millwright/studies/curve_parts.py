@@ -164,11 +164,12 @@ class CurveParts:
 
     def _noise(self) -> str:
         error = self.data.error
+        scale = NOISE if error is None else ERROR_FACTOR
+        place = f"{scale}[{self.data.names['set']}]" if scale in self.each else scale
         if error is None:
-            place = f"[{self.data.names['set']}]" if NOISE in self.each else ""
-            return f"{NOISE}{place}"
+            return place
         told = self.data.names["error"] if isinstance(error, str) else number_text(float(error))
-        return f"{ERROR_FACTOR} * {told}" if ERROR_FACTOR in self.priors else told
+        return f"{place} * {told}" if ERROR_FACTOR in self.priors else told
 
     @cached_property
     def priors_alone(self) -> Draws:
