@@ -258,6 +258,52 @@ class Told(unittest.TestCase):
         self.assertIn("No answer", str(fit))
 
 
+class Odd(unittest.TestCase):
+    def test_columns_called_like_what_the_study_adds(self):
+        odd = UPPER.rename(columns={"flow": "fitted", "power": "residual", "error": "noise"})
+        study = study_of(rising, odd, x="fitted", y="residual", error="noise")
+        fit = study.fit(seed=1, draws=50, warmup=50, **QUIET)
+        left = fit.residuals()
+        np.testing.assert_array_equal(left["fitted"], UPPER["flow"])
+        np.testing.assert_allclose(
+            left["residual"] - left["fitted of the fit"], left["residual of the fit"]
+        )
+        above, below = mw.plots.study(fit).axes
+        for axes, values in ((below, left["residual / error"]), (above, UPPER["power"])):
+            points = next(line for line in axes.lines if len(line.get_xdata()) == len(UPPER))
+            np.testing.assert_array_equal(points.get_xdata(), UPPER["flow"])
+            np.testing.assert_array_equal(points.get_ydata(), values)
+        own = UPPER.rename(columns={"flow": "noise"})
+        named = study_of(rising, own, x="noise", error=None).model
+        self.assertIn("rising_curve(noise_, capacity", str(named))
+        with self.assertRaisesRegex(ArgumentError, "another name"):
+            study_of(TEXT, own, x={"noise": "noise"})
+
+    def test_walkers_begin_where_the_curve_is_a_number(self):
+        def edge(flow, capacity, middle, steepness):
+            if capacity < 10.7:
+                return np.nan * flow
+            return rising(flow, capacity, middle, steepness)
+
+        study = study_of(edge)
+        self.assertIn("many in one call fail (ValueError)", study.choices[0])
+        fit = study.fit(seed=1, draws=100, **QUIET)
+        self.assertGreater(float(fit.posterior["capacity"].min()), 10.7)
+
+    def test_formulas_and_bands_of_any_name_and_level(self):
+        line = "capacity * flow / 5"
+        both = study_of(
+            {"prior": line, "second": f"{line} + middle"},
+            unknowns={"capacity": (0, 25), "middle": (-5, 5)},
+        ).fit(seed=1, draws=300, warmup=300, **QUIET)
+        self.assertIn("`second`", str(both.evidences()))
+        bands = both.with_interval(0.68, "hdi").curves(x=[1.0]).to_dataframe()
+        self.assertEqual(
+            list(bands)[2:],
+            ["68 % central from", "68 % central to", "68 % hdi from", "68 % hdi to"],
+        )
+
+
 class Refused(unittest.TestCase):
     def test_what_does_not_fit(self):
         def short(flow, capacity, middle, steepness):

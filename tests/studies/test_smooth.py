@@ -20,6 +20,7 @@ from millwright.studies.smooth_process import (
     function_draws,
     gain,
     prior_draws,
+    rising,
 )
 from tests.cli.here import run_here
 
@@ -49,6 +50,14 @@ def exact(name, places, x=X, y=Y):
     return mean, among - tie @ np.linalg.solve(own, tie.T)
 
 
+def differences(name, places, h):
+    """Mean and sd of the slope at places, by differences of the function."""
+    around = np.column_stack([places - h, places + h]).reshape(-1)
+    middle, spread = exact(name, around)
+    ways = np.kron(np.eye(len(places)), [[-1.0, 1.0]]) / (2 * h)
+    return ways @ middle, np.sqrt(np.diag(ways @ spread @ ways.T))
+
+
 def same(count):
     values = {"level": LEVEL, "height": HEIGHT, "length": LENGTH, "noise": NOISE}
     return Hyperparameters(**{key: np.full(count, value) for key, value in values.items()})
@@ -65,7 +74,7 @@ def found():
 
 class Algebra(unittest.TestCase):
     def test_functions_and_slopes_given_all_that_is_unknown(self):
-        places, h, count = np.array([0.4, 1.9, 4.0]), 1e-3, 6000
+        places, count = np.array([0.4, 1.9, 4.0]), 6000
         for name in KERNELS:
             with self.subTest(name):
                 generator = np.random.default_rng(3)
@@ -74,14 +83,15 @@ class Algebra(unittest.TestCase):
                 error = np.sqrt(np.diag(whole) / count)
                 self.assertTrue((np.abs(drawn.mean(axis=0) - mean) < 4.5 * error).all())
                 np.testing.assert_allclose(np.cov(drawn.T), whole, atol=0.08 * whole.max())
-                around = np.sort(np.concatenate([places - h, places + h]))
-                middle, spread = exact(name, around)
-                ways = np.kron(np.eye(3), [[-1.0, 1.0]]) / (2 * h)
+                slope, wide = differences(name, places, 1e-3)
                 slopes = function_draws(readings(name), same(count), places, generator, slope=True)
-                wide = np.sqrt(np.diag(ways @ spread @ ways.T))
-                off = np.abs(slopes.mean(axis=0) - ways @ middle)
+                off = np.abs(slopes.mean(axis=0) - slope)
                 self.assertTrue((off < 4.5 * wide / np.sqrt(count) + 1e-3).all())
                 np.testing.assert_allclose(slopes.std(axis=0), wide, rtol=0.06)
+                # Nearer places: the slope of a rough kernel has no slope itself.
+                slope, wide = differences(name, places, 1e-5)
+                chance = rising(readings(name), same(1), places)
+                np.testing.assert_allclose(chance, stats.norm.cdf(slope / wide), atol=1e-4)
 
     def test_before_any_reading(self):
         drawn = prior_draws("matern52", same(6000), np.array([0.0, 1.0]), np.random.default_rng(1))
@@ -160,6 +170,10 @@ class Right(unittest.TestCase):
     def test_where_it_rises(self):
         chance = found().rising([2.0, 3.0])["P(rising)"]
         self.assertTrue((chance > 0.99).all())
+        # Where the answer says that it rises is where the table and the figure do.
+        every = found().rising()
+        sure = every["x"][every["P(rising)"] > 0.95]
+        self.assertIn(f"for flow {sure.min():.2f} to {sure.max():.2f}", str(found()))
         self.assertIn("It rises, with probability above 0.95", str(found()))
         self.assertIn("Another reading would help most near flow", str(found()))
         best = found().next_place()

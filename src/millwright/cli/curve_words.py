@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import runpy
-import tomllib
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
+from millwright.cli.study_words import parts_in
 from millwright.errors import ArgumentError, StorageError, nearest
 
 __all__ = ["curve_in", "sizes_of"]
@@ -80,18 +80,7 @@ def sizes_of(
 
 
 def _read(place: Path) -> dict[str, Any]:
-    try:
-        found = tomllib.loads(place.read_text("utf-8"))
-    except (OSError, UnicodeDecodeError) as error:
-        raise StorageError(f"{place} cannot be read: {error}.") from error
-    except tomllib.TOMLDecodeError as error:
-        raise StorageError(f"{place} is no TOML file: {error}.") from error
-    for name in found:
-        if name not in _PARTS:
-            raise ArgumentError(
-                f"{place}: there is no part [{name}].{nearest(name, _PARTS)} Parts: "
-                f"{', '.join(_PARTS)}."
-            )
+    found = parts_in(place, _PARTS)
     for name in ("curve", "unknowns"):
         if not isinstance(found.get(name), Mapping):
             raise ArgumentError(f"{place} lacks the table [{name}].")

@@ -9,13 +9,13 @@ from typing import Any
 
 from millwright.errors import ArgumentError, StorageError, nearest
 
-__all__ = ["equations_in", "of_candidates", "per_of", "priors_of", "region_of"]
+__all__ = ["equations_in", "of_candidates", "parts_in", "per_of", "priors_of", "region_of"]
 
 _OF_EQUATIONS = ("equations", "unknowns", "shocks", "readings", "errors", "priors")
 
 
-def equations_in(place: Path) -> dict[str, Any]:
-    """Read a file of equations with expectations.
+def parts_in(place: Path, parts: Sequence[str]) -> dict[str, Any]:
+    """Read a TOML file that has some of these parts.
 
     Raises
     ------
@@ -31,11 +31,25 @@ def equations_in(place: Path) -> dict[str, Any]:
     except tomllib.TOMLDecodeError as error:
         raise StorageError(f"{place} is no TOML file: {error}.") from error
     for name in found:
-        if name not in _OF_EQUATIONS:
+        if name not in parts:
             raise ArgumentError(
-                f"{place}: there is no part `{name}`.{nearest(name, _OF_EQUATIONS)} Parts: "
-                f"{', '.join(_OF_EQUATIONS)}."
+                f"{place}: there is no part `{name}`.{nearest(name, parts)} Parts: "
+                f"{', '.join(parts)}."
             )
+    return found
+
+
+def equations_in(place: Path) -> dict[str, Any]:
+    """Read a file of equations with expectations.
+
+    Raises
+    ------
+    ArgumentError
+        For a part that such a file does not have.
+    StorageError
+        If it cannot be read.
+    """
+    found = parts_in(place, _OF_EQUATIONS)
     for name in ("equations", "unknowns", "shocks", "readings"):
         if name not in found:
             raise ArgumentError(f"{place} lacks the part `{name}`.")

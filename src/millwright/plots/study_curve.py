@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 
 import numpy as np
-import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogFormatter
@@ -25,7 +24,7 @@ from millwright.plots.style import (
     styled,
 )
 from millwright.studies.curve_findings import CurveFindings
-from millwright.studies.curve_parts import NOISE
+from millwright.studies.curve_parts import ERROR_FACTOR, NOISE
 from millwright.wording import visible
 
 __all__ = ["figures"]
@@ -40,7 +39,7 @@ def curve_figure(found: CurveFindings, size: Size | None, text: bool) -> Figure:
     data = found.study.table
     codes = data.codes()
     labels = data.labels[:_MOST_SETS] or ("",)
-    left = found.residuals()
+    left = found.fit_of_rows()
     with styled():
         figure = new_figure(*(size or (_WIDE, _TALL)))
         above, below = figure.subplots(2, 1, sharex=True, height_ratios=(3.2, 1))
@@ -50,7 +49,7 @@ def curve_figure(found: CurveFindings, size: Size | None, text: bool) -> Figure:
             rows = codes == at
             curves = found.curves(x=_places(found), label=label or None)
             draw_spread(above, curves, colour)
-            _points((above, below), left[rows], found, colour, label)
+            _points((above, below), left, rows, found, colour, label)
         above.set_ylabel(visible(data.y))
         below.axhline(0, color=GREY, lw=1.0)
         for line in (-2, 2):
@@ -65,10 +64,11 @@ def curve_figure(found: CurveFindings, size: Size | None, text: bool) -> Figure:
 def _caption(found: CurveFindings) -> str:
     data = found.study.table
     parts = found.study.parts[next(iter(found.posteriors))]
+    scaled = ", times the posterior median of its factor" if ERROR_FACTOR in parts.priors else ""
     error = (
         "which is the noise (posterior median)"
         if NOISE in parts.priors
-        else "and bars of one error above"
+        else f"and bars of one error above{scaled}"
     )
     told = (
         f"Line: median curve; bands: central 68 % and {kind_words(found.kind, found.level)} of "
@@ -111,14 +111,19 @@ def _plain(value: float, _: int) -> str:
 
 
 def _points(
-    panels: tuple[Axes, Axes], left: pd.DataFrame, found: CurveFindings, colour: str, label: str
+    panels: tuple[Axes, Axes],
+    left: Mapping[str, np.ndarray],
+    rows: np.ndarray,
+    found: CurveFindings,
+    colour: str,
+    label: str,
 ) -> None:
     data = found.study.table
-    x = left[next(iter(data.x.values()))]
-    bars = None if data.error is None else left["error"]
+    x, y = data.columns()[0][rows], data.readings[rows]
+    bars = None if data.error is None else left["error"][rows]
     name = visible(label) or None
-    panels[0].errorbar(x, left[data.y], yerr=bars, fmt="o", ms=3.6, lw=1, color=colour, label=name)
-    panels[1].plot(x, left["residual / error"], "o", ms=3.4, color=colour)
+    panels[0].errorbar(x, y, yerr=bars, fmt="o", ms=3.6, lw=1, color=colour, label=name)
+    panels[1].plot(x, left["residual / error"][rows], "o", ms=3.4, color=colour)
 
 
 def unknowns_figure(found: CurveFindings, size: Size | None, text: bool) -> Figure:

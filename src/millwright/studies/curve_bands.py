@@ -61,10 +61,10 @@ class Curves(Shown):
             {
                 "x": self.x,
                 "median": self.median,
-                "68 % from": inner[0],
-                "68 % to": inner[1],
-                f"{100 * self.level:g} % from": outer[0],
-                f"{100 * self.level:g} % to": outer[1],
+                "68 % central from": inner[0],
+                "68 % central to": inner[1],
+                f"{100 * self.level:g} % {self.kind} from": outer[0],
+                f"{100 * self.level:g} % {self.kind} to": outer[1],
             }
         )
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from millwright.comparison.bayes_factors import BayesFactors, bayes_factors
+from millwright.comparison.bayes_factors import BayesFactors, weighed
 from millwright.comparison.compare import Comparison, compared
 from millwright.diagnostics.finding import Finding
 from millwright.draws.labelled_draws import thinned
@@ -18,9 +18,10 @@ from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ArgumentError, nearest
 from millwright.posterior.posterior import Posterior
 from millwright.studies.curve_bands import Curves, places_of
-from millwright.studies.curve_formula import Formula, FunctionFormula, read_formula
+from millwright.studies.curve_formula import Formula, FunctionFormula
 from millwright.studies.curve_parts import ERROR_FACTOR, NOISE, CurveParts
 from millwright.studies.curve_smearing import LARGEST_GAP, SmearedFormula
+from millwright.studies.curve_trying import read_formula
 from millwright.studies.findings import Findings
 from millwright.wording import setting
 
@@ -72,8 +73,11 @@ class CurveFindings(Findings):
 
     def _sentences(self) -> tuple[str, ...]:
         name, _, _ = self._parts()
-        lines = [f"`{key}` = {text}" for key, text in self.values()["text"].items()]
-        told = [f"{'; '.join(lines)} (median and half of the central 68 % interval)."]
+        texts = self.values()["text"]
+        lines = [f"`{key}` = {text}" for key, text in texts.items()]
+        uneven = any("+-" not in text for text in texts)
+        sides = "; both sides of it where it is uneven" if uneven else ""
+        told = [f"{'; '.join(lines)} (median and half of the central 68 % interval{sides})."]
         told.append(self.study.points[name].fit_words)
         if len(self.posteriors) > 1:
             told.append(
@@ -136,8 +140,7 @@ class CurveFindings(Findings):
             If there is one formula.
         """
         self._check_several()
-        every: dict[str, Any] = dict(self.posteriors)
-        return bayes_factors(**every)
+        return weighed(self.posteriors)
 
     def _check_several(self) -> None:
         if len(self.posteriors) < 2:
@@ -241,30 +244,38 @@ class CurveFindings(Findings):
 
         Returns
         -------
-        The rows, columns of other names than these, with `fitted` (median of the curves),
-        `residual`, `error` (as given, times the factor where it is unknown; the noise where no
-        errors are given: medians), and `residual / error`.
+        The rows, with `fitted` (median of the curves), `residual`, `error` (as given, times the
+        factor where it is unknown; the noise where no errors are given: medians), and `residual /
+        error`; names that the rows have already get `of the fit` behind.
 
         Raises
         ------
         ArgumentError
             For a formula that is not there.
         """
+        rows = self.study.table.frame
+        return rows.assign(
+            **{
+                key if key not in rows else f"{key} of the fit": values
+                for key, values in self.fit_of_rows(name).items()
+            }
+        )
+
+    def fit_of_rows(self, name: str | None = None) -> dict[str, np.ndarray]:
+        """Return what `residuals` adds to the rows, each of shape (rows,)."""
         _, parts, posterior = self._parts(name)
         data = parts.data
         keep = thinned(posterior.draws, _MOST)
         unknowns = parts.unknowns_of(posterior.draws, data.codes(), keep)
         fitted = np.median(parts.formula.values(data.columns(), unknowns), axis=0)
         error = data.errors * self._scale(parts, posterior)
-        left = data.frame[data.y].to_numpy(float) - fitted
-        new = {
+        left = data.readings - fitted
+        return {
             "fitted": fitted,
             "residual": left,
             "error": error,
             "residual / error": left / error,
         }
-        kept = [column for column in data.frame if column not in new]
-        return data.frame[kept].assign(**new)
 
     def _scale(self, parts: CurveParts, posterior: Posterior) -> np.ndarray | float:
         """Return what the errors of the rows are multiplied by: a median."""

@@ -3,33 +3,24 @@
 from __future__ import annotations
 
 import functools
-import inspect
-import warnings
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.distributions.kernels import KERNELS
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.registry import DISTRIBUTIONS, MODIFIERS
-from millwright.errors import ArgumentError, ModelError, nearest
-from millwright.language.definition import Definition
-from millwright.language.parse import is_writable, normal_name, read_text
-from millwright.language.tree import Name, walk
-from millwright.language.vocabulary import FUNCTIONS
+from millwright.errors import ArgumentError, ModelError
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.foreign import Foreign, foreign_function
 from millwright.modelling.labelled import DRAW, Labelled, full
 from millwright.models.model import Model
-from millwright.wording import setting
 
-__all__ = ["Formula", "FunctionFormula", "TextFormula", "read_formula"]
+__all__ = ["Formula", "FunctionFormula", "TextFormula", "Values", "brought", "known_function"]
 
 _MOST_ARGUMENTS = 1000
 
@@ -211,6 +202,8 @@ class FunctionFormula(Formula):
     together
         Whether a function that is no differentiable one takes many draws in one call, unknowns as
         columns of shape (draws, 1).
+    why_single
+        Why not.
     """
 
     name: str
@@ -218,6 +211,7 @@ class FunctionFormula(Formula):
     differentiable: bool
     why: str = ""
     together: bool = False
+    why_single: str = ""
 
     @property
     def traceable(self) -> bool:
@@ -243,6 +237,7 @@ class FunctionFormula(Formula):
             "differentiable": self.differentiable,
             "why": self.why,
             "together": self.together,
+            "why_single": self.why_single,
         }
 
     @property
@@ -269,9 +264,22 @@ class FunctionFormula(Formula):
     def _together(self, draws: int, columns: Sequence[np.ndarray], unknowns: Values) -> np.ndarray:
         wide = {name: unknowns[name] for name in self.unknowns}
         wide = {name: one[:, None] if one.ndim == 1 else one for name, one in wide.items()}
-        with np.errstate(all="ignore"):
-            found = np.asarray(self.called(*columns, **wide), dtype=float)
+        found = np.asarray(self._result(columns, wide), dtype=float)
         return np.array(np.broadcast_to(found, (draws, len(columns[0]))))
+
+    def _result(self, columns: Sequence[np.ndarray], unknowns: Values) -> Any:
+        """Call the function with NumPy arrays, and say where it failed."""
+        called = self.called
+        try:
+            with np.errstate(all="ignore"):
+                return called(*columns, **unknowns)
+        except ModelError:
+            raise
+        except Exception as error:
+            given = ", ".join(f"{n} = {float(np.mean(one)):.6g}" for n, one in unknowns.items())
+            raise ModelError(
+                f"The function `{self.name}` failed at {given}: {type(error).__name__}: {error}."
+            ) from error
 
     def agrees(self, columns: Sequence[np.ndarray], unknowns: Values) -> bool:
         """Whether many draws in one call give what each gives by itself."""
@@ -316,23 +324,11 @@ class FunctionFormula(Formula):
         return jax.jit(every)
 
     def once(self, m: Mathematics, columns: Sequence[Array], unknowns: Sequence[Array]) -> Array:
-        called, rows = self.called, columns[0].shape
-        try:
-            with np.errstate(all="ignore"):
-                found = called(*columns, **dict(zip(self.unknowns, unknowns, strict=True)))
-                found = m.asarray(found)
-        except ModelError:
-            raise
-        except Exception as error:
-            if m is not on_numpy:
-                raise
-            given = ", ".join(
-                f"{name} = {float(np.mean(one)):.6g}"
-                for name, one in zip(self.unknowns, unknowns, strict=True)
-            )
-            raise ModelError(
-                f"The function `{self.name}` failed at {given}: {type(error).__name__}: {error}."
-            ) from error
+        rows, given = columns[0].shape, dict(zip(self.unknowns, unknowns, strict=True))
+        if m is on_numpy:
+            found = m.asarray(self._result(columns, given))
+        else:
+            found = m.asarray(self.called(*columns, **given))
         if found.shape not in ((), rows):
             raise ModelError(
                 f"The function `{self.name}` gave an array of shape {found.shape} for "
@@ -352,165 +348,6 @@ def _not_here(words: str) -> str:
     )
 
 
-def read_formula(
-    given: Any,
-    columns: Sequence[str],
-    unknowns: Sequence[str],
-    tried: tuple[Sequence[np.ndarray], Values],
-) -> Formula:
-    """Return a formula, and find out whether it has a gradient.
-
-    Parameters
-    ----------
-    given
-        A text, or a function.
-    columns
-        Names of the columns it is a function of.
-    unknowns
-        Names of all unknowns.
-    tried
-        Columns, and draws of all unknowns, on which a function is tried.
-
-    Raises
-    ------
-    ArgumentError
-        For what is neither, or a function whose arguments are other than columns and unknowns.
-    LanguageError, ModelError
-        For a text that cannot be read; a function that fails or gives another shape.
-    """
-    if isinstance(given, str):
-        return _text(given, columns, unknowns)
-    if not callable(given):
-        raise ArgumentError(
-            f"A curve is a function of arrays or a text such as 'base + slope * flow', not "
-            f"{given!r}."
-        )
-    used = _arguments(given, len(columns), unknowns)
-    made = FunctionFormula(
-        columns=tuple(columns),
-        unknowns=used,
-        name=_function_name(given),
-        function=given,
-        differentiable=False,
-    )
-    x, draws = tried
-    found = made.values(x, {name: draws[name] for name in used})
-    if not np.isfinite(found).any():
-        raise ModelError(
-            f"The function `{made.name}` gave no finite value at any of {len(found)} draws of "
-            "the priors: do its arguments stand in the order columns, unknowns, and do the priors "
-            "suit it?"
-        )
-    why = _why_black_box(made, x, draws, found)
-    if not why:
-        return replace(made, differentiable=True)
-    together = replace(made, why=why, together=True)
-    return together if _agree(together, x, draws, found) else replace(made, why=why)
-
-
-def _agree(
-    together: FunctionFormula, x: Sequence[np.ndarray], draws: Values, found: np.ndarray
-) -> bool:
-    """Whether a function gives the same for many draws in one call."""
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            wide = together.values(x, {name: draws[name] for name in together.unknowns})
-    except Exception:  # Whatever it is, the function is called for each draw.
-        return False
-    return bool(np.allclose(wide, found, rtol=1e-12, atol=0, equal_nan=True))
-
-
-def _text(text: str, columns: Sequence[str], unknowns: Sequence[str]) -> TextFormula:
-    node, per = read_text(text.strip(), "the curve")
-    definition = Definition("the curve", node, per, written=text)
-    named = {one.name for one in walk(node) if isinstance(one, Name)}
-    known = (*columns, *unknowns)
-    for name in sorted(named):
-        if name not in known:
-            problem = f"`{name}` is neither a column of x nor an unknown"
-            raise ModelError(
-                f"{definition.message(problem)}{nearest(name, known)} Known: {', '.join(known)}."
-            )
-    made = TextFormula(
-        columns=tuple(columns),
-        unknowns=tuple(name for name in unknowns if name in named),
-        text=text.strip(),
-    )
-    made.check()
-    return made
-
-
-def _arguments(
-    function: Callable[..., Any], columns: int, unknowns: Sequence[str]
-) -> tuple[str, ...]:
-    """Return the unknowns among the arguments of a function."""
-    try:
-        parameters = list(inspect.signature(function).parameters.values())
-    except (TypeError, ValueError) as error:
-        raise ArgumentError(
-            f"The arguments of {function!r} are not known; wrap it in a Python function."
-        ) from error
-    if any(one.kind in (one.VAR_POSITIONAL, one.VAR_KEYWORD) for one in parameters):
-        raise ArgumentError(
-            "The function of a curve names each unknown as an argument, without * and **, so that "
-            "none is mistaken for another."
-        )
-    told = "1 column" if columns == 1 else f"{columns} columns"
-    if len(parameters) < columns or any(p.kind == p.KEYWORD_ONLY for p in parameters[:columns]):
-        raise ArgumentError(f"The function of the curve takes {told} first, then the unknowns.")
-    found = []
-    for one in parameters[columns:]:
-        if one.kind == one.POSITIONAL_ONLY:
-            raise ArgumentError(
-                f"The argument `{one.name}` of the function cannot be given by name: leave out "
-                "the / among its arguments."
-            )
-        if one.name in unknowns:
-            found.append(one.name)
-        elif one.default is one.empty:
-            raise ArgumentError(
-                f"The function's argument `{one.name}` is not among {setting('unknowns')}."
-                f"{nearest(one.name, unknowns)} After {told} its arguments are called like the "
-                f"unknowns: {', '.join(unknowns)}."
-            )
-    return tuple(found)
-
-
-def _function_name(function: Callable[..., Any]) -> str:
-    name = normal_name(str(getattr(function, "__name__", "")))
-    taken = (*FUNCTIONS, *KERNELS, *DISTRIBUTIONS, *MODIFIERS)
-    if is_writable(name) and name not in taken:
-        return name
-    return "curve_function"
-
-
-def _why_black_box(
-    made: FunctionFormula, x: Sequence[np.ndarray], draws: Values, found: np.ndarray
-) -> str:
-    """Say why a function has no gradient that can be used; nothing where it has one."""
-    import jax
-
-    from millwright.distributions import on_jax
-
-    def each(columns: Any, given: Any) -> Any:
-        value, back = jax.vjp(lambda now: made.once(on_jax, columns, now), given)
-        return value, back(jax.numpy.ones_like(value))[0]
-
-    given = [draws[name] for name in made.unknowns]
-    try:
-        # Columns are traced too, as they are where the curve is sampled.
-        values, slopes = jax.jit(jax.vmap(each, in_axes=(None, 0)))(list(x), given)
-    except Exception as error:  # Whatever it is, the function cannot be traced.
-        return f"JAX cannot trace it ({type(error).__name__})"
-    finite = np.isfinite(found).all(axis=1)
-    if not np.allclose(np.asarray(values)[finite], found[finite], rtol=1e-8, atol=1e-12):
-        return "traced by JAX it gives other values"
-    if not all(np.isfinite(np.asarray(one)[finite]).all() for one in slopes):
-        return "its gradient is not finite everywhere that its value is"
-    return ""
-
-
 def known_function(name: str) -> Callable[..., Any] | None:
     """Return the function registered under a name, if it is here."""
     foreign = foreign_function(name)
@@ -519,41 +356,14 @@ def known_function(name: str) -> Callable[..., Any] | None:
 
 def brought(name: str, formula: Formula) -> Foreign:
     """Return a formula as a function that a model brings along."""
-    if not formula.here:
-
-        def nothing(*_: Any) -> Any:
-            raise ModelError(_not_here(formula.words))
-
-        return Foreign(
-            name=name,
-            function=nothing,
-            fewest=1,
-            most=_MOST_ARGUMENTS,
-            black_box=not formula.traceable,
-            gives="same",
-            vectorised=formula.at_once,
-            missing=True,
-        )
-    if formula.traceable:
-
-        def traced(*given: Any) -> Any:
-            from millwright.distributions import on_jax
-
-            count = len(formula.columns)
-            return formula.once(on_jax, given[:count], given[count:])
-
-        return Foreign(
-            name=name,
-            function=traced,
-            fewest=1,
-            most=_MOST_ARGUMENTS,
-            black_box=False,
-            gives="same",
-        )
-
     count = len(formula.columns)
 
-    def plain(*given: Any) -> Any:
+    def traced(*given: Any) -> Any:
+        from millwright.distributions import on_jax
+
+        return formula.once(on_jax, given[:count], given[count:])
+
+    def single(*given: Any) -> Any:
         return formula.once(on_numpy, given[:count], given[count:])
 
     def every(*given: Any) -> Any:
@@ -563,10 +373,11 @@ def brought(name: str, formula: Formula) -> Foreign:
 
     return Foreign(
         name=name,
-        function=every if formula.at_once else plain,
+        function=traced if formula.traceable else every if formula.at_once else single,
         fewest=1,
         most=_MOST_ARGUMENTS,
-        black_box=True,
+        black_box=not formula.traceable,
         gives="same",
         vectorised=formula.at_once,
+        missing=not formula.here,
     )

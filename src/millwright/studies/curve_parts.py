@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -65,30 +65,31 @@ class CurveData:
     sets: str | None = None
     labels: tuple[str, ...] = ()
 
-    def columns(self, frame: pd.DataFrame | None = None) -> list[np.ndarray]:
+    def columns(self) -> list[np.ndarray]:
         """Return the columns of x, and the width where there is one, as the formula takes them."""
-        table = self.frame if frame is None else frame
-        found = [table[column].to_numpy(float) for column in self.x.values()]
-        if self.width is not None:
-            found.append(self._each(self.width, table))
-        return found
+        found = [self.frame[column].to_numpy(float) for column in self.x.values()]
+        return found if self.width is None else [*found, self._each(self.width)]
+
+    @property
+    def readings(self) -> np.ndarray:
+        """What was read at each row."""
+        return self.frame[self.y].to_numpy(float)
 
     @property
     def errors(self) -> np.ndarray:
         """Standard errors of the rows; 1 where they are unknown."""
-        return self._each(1.0 if self.error is None else self.error, self.frame)
+        return self._each(1.0 if self.error is None else self.error)
 
-    def _each(self, given: str | float, table: pd.DataFrame) -> np.ndarray:
+    def _each(self, given: str | float) -> np.ndarray:
         if isinstance(given, str):
-            return table[given].to_numpy(float)
-        return np.full(len(table), float(given))
+            return self.frame[given].to_numpy(float)
+        return np.full(len(self.frame), float(given))
 
-    def codes(self, frame: pd.DataFrame | None = None) -> np.ndarray:
+    def codes(self) -> np.ndarray:
         """Return the data set of each row, as positions among the labels."""
-        table = self.frame if frame is None else frame
         if self.sets is None:
-            return np.zeros(len(table), dtype=int)
-        return np.array([self.labels.index(one) for one in table[self.sets]])
+            return np.zeros(len(self.frame), dtype=int)
+        return np.array([self.labels.index(one) for one in self.frame[self.sets]])
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -174,8 +175,7 @@ class CurveParts:
     @cached_property
     def priors_alone(self) -> Draws:
         """Draws of the unknowns of the curve from their priors."""
-        names = self.formula.unknowns
-        own = {n: p for n, p in self._priors().items() if n in names or n not in self._scales}
+        own = {n: p for n, p in self._priors().items() if n not in (NOISE, ERROR_FACTOR)}
         labels = {self.data.names["set"]: tuple(self.data.labels)} if self.each else None
         binding = Model(priors=own, likelihood={}, labels=labels).bind(None)
         for part in binding.program.unknowns:
@@ -186,10 +186,6 @@ class CurveParts:
                 )
         drawn = draw_unknowns(binding, _TRIED, generator_of(0, Stream.SIMULATION))
         return draws_in(binding, drawn)
-
-    @property
-    def _scales(self) -> tuple[str, ...]:
-        return (NOISE, ERROR_FACTOR)
 
     @cached_property
     def free(self) -> tuple[str, ...]:
@@ -252,17 +248,20 @@ class CurveParts:
 
     def fitted(self, positions: np.ndarray) -> np.ndarray:
         """Return the curve at the rows, for positions (draws, numbers)."""
-        given = self.unknowns_at(positions, self.data.codes())
-        return self.formula.values(self.data.columns(), given)
+        columns, codes = self._rows
+        return self.formula.values(columns, self.unknowns_at(positions, codes))
+
+    @cached_property
+    def _rows(self) -> tuple[list[np.ndarray], np.ndarray]:
+        """Columns and data sets of the rows: a point fit asks for them at every step."""
+        return self.data.columns(), self.data.codes()
 
     def point_fit(self) -> PointFit:
         """Fit by bounded least squares."""
-        y = self.data.frame[self.data.y].to_numpy(float)
-        errors, codes, columns = self.data.errors, self.data.codes(), self.data.columns()
+        y, errors = self.data.readings, self.data.errors
 
         def residuals(position: np.ndarray) -> np.ndarray:
-            given = self.unknowns_at(position[None], codes)
-            return np.asarray((y - self.formula.values(columns, given)[0]) / errors)
+            return np.asarray((y - self.fitted(position[None])[0]) / errors)
 
         given = self.data.error is not None and ERROR_FACTOR not in self.priors
         return point_fit(residuals, self.space, given)
@@ -272,8 +271,3 @@ class CurveParts:
 def _brought(name: str, formula: Formula) -> Foreign:
     """Return a formula under a name; one for equal formulas, so that nothing compiles twice."""
     return brought(name, formula)
-
-
-def labels_of(frame: pd.DataFrame, sets: str | None) -> Sequence[str]:
-    """Return the names of data sets in the order in which they come."""
-    return [] if sets is None else list(dict.fromkeys(frame[sets]))

@@ -21,7 +21,8 @@ def starts_around(
 ) -> list[dict[str, Any]]:
     """Return starting values for so many walkers, over-dispersed around the point fit.
 
-    Numbers that the points do not limit begin at draws of their priors.
+    Numbers that the points do not limit begin at draws of their priors. There are fewer where the
+    curve is hardly anywhere a number.
     """
     generator = generator_of(seed, Stream.START)
     positions = _positions(parts, points, count, generator)
@@ -47,22 +48,28 @@ def starts_around(
 def _positions(
     parts: CurveParts, points: PointFit, count: int, generator: np.random.Generator
 ) -> np.ndarray:
+    """Draw positions within the ranges at which the curve is finite.
+
+    Where hardly any are, the last ones begin nearer and nearer to the point fit.
+    """
     space = parts.space
     errors = np.array(points.errors)
     known = np.isfinite(errors)
     wide = np.where(known, np.minimum(errors, 2 * space.scale), 0.0)
     root = _root(np.array(points.correlations))
     middle = np.array(points.estimates)
-    found = np.empty((count, len(middle)))
-    for at in range(count):
-        for _ in range(_TRIES):
-            step = _WIDER * wide * (root @ generator.standard_normal(len(middle)))
-            inside = (middle + step > space.low) & (middle + step < space.high)
-            if inside[known].all():
-                break
-        prior = space.draws[generator.integers(len(space.draws))]
-        found[at] = np.where(known & inside, middle + step, prior)
-    return found
+    found: list[np.ndarray] = []
+    for tried in range(_TRIES):
+        reach = _WIDER * 0.8 ** max(0, tried - _TRIES // 2)
+        steps = reach * wide * (generator.standard_normal((count, len(middle))) @ root.T)
+        priors = space.draws[generator.integers(len(space.draws), size=count)]
+        every = np.where(known, middle + steps, priors)
+        inside = every[np.all((every > space.low) & (every < space.high), axis=1)]
+        if len(inside):
+            found += list(inside[np.isfinite(parts.fitted(inside)).all(axis=1)])
+        if len(found) >= count:
+            break
+    return np.array(found[:count])
 
 
 def _root(correlations: np.ndarray) -> np.ndarray:

@@ -9,20 +9,24 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
-from millwright.errors import ArgumentError, DataError, nearest
-from millwright.language.parse import is_writable, normal_name
+from millwright.errors import ArgumentError, DataError
+from millwright.language.parse import normal_name
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.ensemble import walkers_for
 from millwright.sampling.methods import Ensemble, Tempering
 from millwright.studies.curve_findings import CurveFindings
-from millwright.studies.curve_formula import (
-    Formula,
-    FunctionFormula,
-    known_function,
-    read_formula,
-)
+from millwright.studies.curve_formula import Formula, FunctionFormula, known_function
 from millwright.studies.curve_parts import ERROR_FACTOR, NOISE, CurveData, CurveParts
 from millwright.studies.curve_points import PointFit
+from millwright.studies.curve_reading import (
+    check_axes,
+    check_each,
+    column_or_number,
+    columns_of_x,
+    ranges,
+    rows_of,
+    stacked,
+)
 from millwright.studies.curve_smearing import (
     KERNELS,
     USUAL_NODES,
@@ -31,17 +35,10 @@ from millwright.studies.curve_smearing import (
     fine_enough,
 )
 from millwright.studies.curve_starts import starts_around
+from millwright.studies.curve_trying import read_formula
 from millwright.studies.findings import Findings
 from millwright.studies.priors import with_priors
-from millwright.studies.reading import (
-    complete_rows,
-    find_column,
-    label_order,
-    labels_in,
-    named,
-    numbers_in,
-    table_of,
-)
+from millwright.studies.reading import find_column, label_order, named
 from millwright.studies.scales import spread_text
 from millwright.studies.study import Fitting, Study
 from millwright.wording import setting
@@ -51,9 +48,7 @@ __all__ = ["CurveStudy", "curve"]
 Function = Callable[..., Any] | str
 Range = tuple[float, float]
 
-_SETS = "set"
 _TRIED = 8
-_AXES = ("linear", "log x", "log y", "log")
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -122,7 +117,7 @@ class CurveStudy(Study):
             dimension = self.models[name].bind(self.data_of(name)).dimension
             count = settings.get("chains") or walkers_for(dimension)
             begin = starts_around(self.parts[name], self.points[name], count, settings["seed"])
-            settings["start"] = begin
+            settings["start"] = begin if len(begin) == count else None
         return super()._fit_one(name, replace(how, settings=settings))
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
@@ -205,157 +200,26 @@ def curve(
     ModelError, LanguageError
         For a formula that cannot be read, fails, or gives another shape.
     """
-    frame, sets = _stacked(data, sets)
+    frame, sets = stacked(data, sets)
     settings = {
-        "x": _columns_of_x(frame, x),
+        "x": columns_of_x(frame, x),
         "y": find_column(frame, y, "y"),
-        "error": _column_or_number(frame, error, "error"),
-        "unknowns": _ranges(unknowns),
+        "error": column_or_number(frame, error, "error"),
+        "unknowns": ranges(unknowns),
         "error_factor": bool(error_factor),
         "sets": None if sets is None else find_column(frame, sets, "sets"),
         "each": [normal_name(str(one)) for one in ([each] if isinstance(each, str) else each)],
-        "smear": _column_or_number(frame, smear, "smear"),
+        "smear": column_or_number(frame, smear, "smear"),
         "kernel": kernel,
         "axes": axes,
         "derived": dict(derived or {}),
         "priors": dict(priors or {}),
     }
-    made, remarks = _rows(frame, settings, missing)
+    made, remarks = rows_of(frame, settings, missing)
     given = function if isinstance(function, Mapping) else {"curve": function}
     if not given:
         raise ArgumentError("Give at least one formula.")
     return build(made, settings, dict(given), remarks)
-
-
-def _stacked(data: Any, sets: str | None) -> tuple[pd.DataFrame, str | None]:
-    """Return one table, of several with a column that names them."""
-    several = (
-        isinstance(data, Mapping)
-        and data
-        and all(isinstance(one, Mapping | pd.DataFrame) for one in data.values())
-    )
-    if not several:
-        return table_of(data), sets
-    column = _SETS if sets is None else str(sets)
-    tables = []
-    for name, one in data.items():
-        table = table_of(one)
-        if column in table.columns:
-            raise ArgumentError(
-                f"The data set `{name}` has a column `{column}` already: say by "
-                f"{setting('sets')} how the column of data sets is to be called."
-            )
-        tables.append(table.assign(**{column: str(name)}))
-    return pd.concat(tables, ignore_index=True), column
-
-
-def _columns_of_x(frame: pd.DataFrame, x: Any) -> dict[str, str]:
-    """Return the columns of x by the names that formulas have for them; own names come later."""
-    if isinstance(x, Mapping):
-        found = {normal_name(str(n)): find_column(frame, c, "x") for n, c in x.items()}
-        for name in found:
-            if not is_writable(name):
-                raise ArgumentError(f"`{name}` cannot be written as a name in a formula.")
-    else:
-        every = list(x) if isinstance(x, list | tuple) else [x]
-        columns = [find_column(frame, one, "x") for one in every]
-        found = {
-            name: column for column, name in named(dict.fromkeys(columns, "x"), ()).of.items()
-        }
-        if len(set(columns)) < len(columns):
-            raise ArgumentError(f"{setting('x')} names a column twice: {', '.join(columns)}.")
-    if not found:
-        raise ArgumentError(f"Say which column the curve is a function of: {setting('x')}.")
-    return found
-
-
-def _column_or_number(frame: pd.DataFrame, given: Any, what: str) -> str | float | None:
-    if given is None or isinstance(given, str):
-        return None if given is None else find_column(frame, given, what)
-    try:
-        value = float(given)
-    except (TypeError, ValueError):
-        value = np.nan
-    if not (np.isfinite(value) and value > 0) or isinstance(given, bool):
-        raise ArgumentError(f"{setting(what)} is a column or a number above 0, not {given!r}.")
-    return value
-
-
-def _ranges(unknowns: Any) -> dict[str, Any]:
-    """Return priors as texts and numbers, ranges as uniform priors."""
-    if not isinstance(unknowns, Mapping) or not unknowns:
-        raise ArgumentError(
-            f"Say what is unknown: {setting('unknowns')}, a mapping of names to ranges such as "
-            '{"capacity": (0, 25)}, priors as text, or numbers.'
-        )
-    found: dict[str, Any] = {}
-    for given, value in unknowns.items():
-        name = normal_name(str(given))
-        if not is_writable(name):
-            raise ArgumentError(f"`{given}` cannot be written as a name in a formula.")
-        if isinstance(value, str):
-            found[name] = value
-        elif isinstance(value, int | float | np.number) and not isinstance(value, bool):
-            if not np.isfinite(value):
-                raise ArgumentError(f"`{given}` is held at {value!r}; that must be finite.")
-            found[name] = float(value)
-        else:
-            found[name] = _uniform(str(given), value)
-    if not any(isinstance(one, str) for one in found.values()):
-        raise ArgumentError("Every unknown is held at a number: nothing is left to find.")
-    return found
-
-
-def _uniform(name: str, value: Any) -> str:
-    try:
-        low, high = (float(end) for end in value)
-    except (TypeError, ValueError):
-        raise ArgumentError(
-            f"`{name}` is a range such as (0, 25), a prior such as 'normal(2, 1, low=0)', or a "
-            f"number that holds it, not {value!r}."
-        ) from None
-    if not np.isfinite([low, high]).all():
-        raise ArgumentError(
-            f"The range of `{name}` must be finite, not {low:g} to {high:g}: give a prior as text "
-            "where there is no end."
-        )
-    if not low < high:
-        turned = " The ends are the wrong way round." if low > high else ""
-        raise ArgumentError(f"The range of `{name}` goes from {low:g} to {high:g}.{turned}")
-    return f"uniform(low={low!r}, high={high!r})"
-
-
-def _rows(
-    frame: pd.DataFrame, settings: Mapping[str, Any], missing: str
-) -> tuple[pd.DataFrame, tuple[str, ...]]:
-    """Return the columns that are used, complete, numbers as numbers."""
-    columns = dict.fromkeys(settings["x"].values(), "x") | {settings["y"]: "y"}
-    for key in ("error", "smear"):
-        if isinstance(settings[key], str):
-            columns[settings[key]] = key
-    if len(columns) < len(settings["x"]) + 1 + sum(
-        isinstance(settings[key], str) for key in ("error", "smear")
-    ):
-        raise ArgumentError("One column is given for two things: x, y, error and smear differ.")
-    made = pd.DataFrame({c: numbers_in(frame, c, what) for c, what in columns.items()})
-    if settings["sets"] is not None:
-        if settings["sets"] in columns:
-            raise ArgumentError(
-                f"`{settings['sets']}` names the data sets and is {columns[settings['sets']]} too."
-            )
-        made[settings["sets"]] = labels_in(frame, settings["sets"], "sets")
-    made, remarks = complete_rows(made, missing)
-    if len(made) < 2:
-        raise DataError(f"There is {len(made)} row; a curve needs two or more.")
-    for key, what in (("error", "standard errors"), ("smear", "resolutions")):
-        column = settings[key]
-        if isinstance(column, str) and not (made[column] > 0).all():
-            row = int(np.flatnonzero(~(made[column] > 0).to_numpy())[0]) + 1
-            raise DataError(
-                f"`{column}` is {made[column].iloc[row - 1]:g} in row {row}; {what} must be above "
-                "0. Leave out a row that says nothing; give a point that is exact a small error."
-            )
-    return made.reset_index(drop=True), remarks
 
 
 def build(
@@ -369,9 +233,9 @@ def build(
     `functions` are texts, functions, or formulas of a stored study.
     """
     check_kernel(settings["kernel"])
-    _check_axes(frame, settings)
+    check_axes(frame, settings)
     data = _data(frame, settings)
-    _check_each(settings)
+    check_each(settings)
     usual = _noise_prior(frame, settings)
     priors = {**settings["unknowns"], **with_priors(usual, settings["priors"])}
     formulas = _formulas(functions, data, settings)
@@ -434,19 +298,6 @@ def _fitted(parts: CurveParts) -> tuple[CurveParts, PointFit]:
     return parts, points
 
 
-def _check_axes(frame: pd.DataFrame, settings: Mapping[str, Any]) -> None:
-    axes = settings["axes"]
-    if axes not in _AXES:
-        raise ArgumentError(f"`axes` is {', '.join(_AXES)}, not {axes!r}.")
-    first = next(iter(settings["x"].values()))
-    for column, kinds in ((first, ("log x", "log")), (settings["y"], ("log y", "log"))):
-        if axes in kinds and not (frame[column] > 0).all():
-            raise ArgumentError(
-                f"`{column}` has values that are not above 0, which a logarithmic axis cannot "
-                "show: choose other axes."
-            )
-
-
 def _data(frame: pd.DataFrame, settings: Mapping[str, Any]) -> CurveData:
     x, sets = settings["x"], settings["sets"]
     wanted = {settings["y"]: "y"}
@@ -483,30 +334,6 @@ def _data(frame: pd.DataFrame, settings: Mapping[str, Any]) -> CurveData:
         sets=sets,
         labels=labels,
     )
-
-
-def _check_each(settings: Mapping[str, Any]) -> None:
-    each, sets = settings["each"], settings["sets"]
-    if each and sets is None:
-        raise ArgumentError(
-            f"{setting('each')} names unknowns that every data set has of its own: say which "
-            f"column tells data sets apart, by {setting('sets')}."
-        )
-    own = ERROR_FACTOR if settings["error_factor"] else NOISE if settings["error"] is None else ""
-    known = [*settings["unknowns"], *([own] if own else [])]
-    for name in each:
-        if name not in known:
-            raise ArgumentError(
-                f"{setting('each')} names `{name}`, which is no unknown.{nearest(name, known)} "
-                f"Unknowns: {', '.join(known)}."
-            )
-        if isinstance(settings["unknowns"].get(name), float):
-            raise ArgumentError(f"`{name}` is held at a number, and cannot differ by data set.")
-    if settings["error_factor"] and settings["error"] is None:
-        raise ArgumentError(
-            f"{setting('error_factor', True)} scales errors that are given: say which, by "
-            f"{setting('error')}; without any the size of the noise is unknown anyway."
-        )
 
 
 def _noise_prior(frame: pd.DataFrame, settings: Mapping[str, Any]) -> dict[str, str]:
@@ -574,8 +401,7 @@ def _choices(study: CurveStudy, settings: Mapping[str, Any]) -> tuple[str, ...]:
         elif how is None:
             told = "it has a gradient, which the sampler follows"
         else:
-            why = f": {inner.why}" if isinstance(inner, FunctionFormula) else ""
-            told = f"a black box{why}; sampled by an ensemble of walkers"
+            told = f"a black box{_why(inner)}; sampled by an ensemble of walkers"
         lines.append(f"Curve: {which} ({told}).")
     held = {n: v for n, v in settings["unknowns"].items() if isinstance(v, float)}
     if held:
@@ -596,6 +422,14 @@ def _choices(study: CurveStudy, settings: Mapping[str, Any]) -> tuple[str, ...]:
     return tuple(lines)
 
 
+def _why(formula: Formula) -> str:
+    """Say why a formula has no gradient, and why it is called draw by draw."""
+    if not isinstance(formula, FunctionFormula):
+        return ""
+    single = f"; called draw by draw, since {formula.why_single}" if formula.why_single else ""
+    return f": {formula.why}{single}"
+
+
 def rebuild(
     data: pd.DataFrame, settings: Mapping[str, Any], remarks: tuple[str, ...]
 ) -> CurveStudy:
@@ -613,5 +447,6 @@ def rebuild(
             differentiable=plain["differentiable"],
             why=plain["why"],
             together=plain["together"],
+            why_single=plain["why_single"],
         )
     return build(data, settings, functions, remarks)

@@ -32,7 +32,7 @@ from millwright.studies.expectations_parts import (
 from millwright.studies.expectations_paths import readings_of
 from millwright.studies.expectations_simulated import SimulatedSeries
 from millwright.studies.findings import Findings
-from millwright.studies.priors import with_priors
+from millwright.studies.priors import range_prior, with_priors
 from millwright.studies.reading import find_column
 from millwright.studies.scales import rounded_middle, rounded_spread
 from millwright.studies.series_times import stored_name
@@ -264,21 +264,8 @@ def _plain(what: str, given: Mapping[str, Any]) -> dict[str, Any]:
         try:
             found[str(name)] = float(value)
         except (TypeError, ValueError):
-            found[str(name)] = _uniform(what, str(name), value)
+            found[str(name)] = range_prior(str(name), value, f"{setting(what)}: ")
     return found
-
-
-def _uniform(what: str, name: str, value: Any) -> str:
-    try:
-        low, high = (float(end) for end in value)
-    except (TypeError, ValueError):
-        low = high = np.nan
-    if not (low < high and np.isfinite([low, high]).all()):
-        raise ArgumentError(
-            f"{setting(what)}: `{name}` is a prior such as 'normal(0, 1)', a pair of ends such as "
-            f"(0, 1), or a number, not {value!r}."
-        )
-    return f"uniform(low={low!r}, high={high!r})"
 
 
 def _read_by(readings: Mapping[str, str] | Sequence[str]) -> dict[str, str]:

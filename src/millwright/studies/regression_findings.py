@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from millwright.comparison.bayes_factors import BayesFactors, bayes_factors
+from millwright.comparison.bayes_factors import BayesFactors, weighed
 from millwright.comparison.compare import Comparison, compared
 from millwright.diagnostics.finding import Finding
 from millwright.draws.decision import Decision, decide
@@ -275,8 +275,7 @@ class RegressionFindings(Findings):
             For a single formula.
         """
         self._refuse_one()
-        every: dict[str, Any] = dict(self.posteriors)
-        return bayes_factors(**every)
+        return weighed(self.posteriors)
 
     def _refuse_one(self) -> None:
         if len(self.posteriors) < 2:

@@ -23,6 +23,7 @@ from millwright.studies.smooth_process import (
     function_draws,
     gain,
     hyperparameters,
+    rising,
 )
 from millwright.wording import setting
 
@@ -108,35 +109,31 @@ class SmoothFindings(Findings):
         )
         return Curves(x=places, draws=made, level=self.level, kind=self.kind)
 
-    def rising(self, x: Any = None, *, seed: int = 0) -> pd.DataFrame:
-        """Return the probability that the function rises at each place.
+    def rising(self, x: Any = None) -> pd.DataFrame:
+        """Return the probability that the function rises at each place, without random draws.
 
         Parameters
         ----------
-        x, seed
+        x
             As for `curve`.
 
         Returns
         -------
-        One row a place: `x`, `P(rising)`, `slope` (its median).
+        One row a place: `x`, `P(rising)`.
 
         Raises
         ------
         ArgumentError
-            As for `curve`.
+            For places that are no numbers.
         """
-        slopes = self.slope(x, draws=1000, seed=seed)
-        return pd.DataFrame(
-            {
-                "x": slopes.x,
-                "P(rising)": (slopes.draws > 0).mean(axis=0),
-                "slope": slopes.median,
-            }
-        )
+        places = places_of(self.study.readings.x, x, _GRID)
+        chances = rising(self.study.readings, self._known(), places)
+        return pd.DataFrame({"x": places, "P(rising)": chances})
 
     @cached_property
-    def _shape(self) -> tuple[Curves, Curves]:
-        return self.curve(), self.slope()
+    def _told(self) -> tuple[Curves, pd.DataFrame]:
+        """The curve and where it rises, as the answer tells them."""
+        return self.curve(), self.rising()
 
     def next_place(self, candidates: Any = None, *, error: float = 1.0) -> pd.DataFrame:
         """Return where another reading would help most, over the range of the data.
@@ -175,7 +172,7 @@ class SmoothFindings(Findings):
 
     def _sentences(self) -> tuple[str, ...]:
         y, x = self.study.y, self.study.x
-        curve, slope = self._shape
+        curve, rising_at = self._told
         middle = curve.median
         spread = float(curve.draws.std(axis=0).mean())
         decimals = decimals_of(spread)
@@ -185,7 +182,7 @@ class SmoothFindings(Findings):
             f"({size_words(curve.draws[:, high], self.level, self.kind)}) and lowest near "
             f"{x} = {self._place(curve.x[low])} ({fixed(float(middle[low]), decimals)}), between "
             "the first and the last place.",
-            *self._directions(slope),
+            *self._directions(rising_at),
         ]
         best = self._best
         lines.append(
@@ -202,13 +199,13 @@ class SmoothFindings(Findings):
         """Return a place with the decimals that tell a hundredth of the range."""
         return fixed(float(x), decimals_of(float(np.ptp(self.study.readings.x)) / 10))
 
-    def _directions(self, slope: Curves) -> list[str]:
-        up = (slope.draws > 0).mean(axis=0)
+    def _directions(self, rising_at: pd.DataFrame) -> list[str]:
+        places, up = (rising_at[name].to_numpy() for name in ("x", "P(rising)"))
         lines = []
         for word, sure in (("rises", up > _SURE), ("falls", up < 1 - _SURE)):
             pieces = [
                 f"{self._place(first)} to {self._place(last)}"
-                for first, last in _stretches(slope.x, sure)
+                for first, last in _stretches(places, sure)
             ]
             if pieces:
                 lines.append(

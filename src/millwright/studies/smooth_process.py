@@ -6,11 +6,12 @@ derivative: covariances of f'(a) with f(b) and of f'(a) with f'(b) are derivativ
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from scipy import linalg
+from scipy.special import ndtr
 
 from millwright.draws.labelled_draws import Draws
 
@@ -22,6 +23,7 @@ __all__ = [
     "gain",
     "hyperparameters",
     "prior_draws",
+    "rising",
 ]
 
 _JITTER = 1e-9
@@ -162,19 +164,38 @@ def function_draws(
     slope: bool = False,
 ) -> np.ndarray:
     """Draw the function, or its slope, at places given the readings; shape (draws, places)."""
+    found = np.empty((len(known), len(places)))
+    for draw, (mean, left, own) in enumerate(_conditional(readings, known, places, slope)):
+        found[draw] = mean + _drawn(left, own, generator)
+    return found
+
+
+def rising(readings: Readings, known: Hyperparameters, places: np.ndarray) -> np.ndarray:
+    """Return the probability that the function rises at each place.
+
+    The mean over the draws of what is unknown of the normal probability that each gives.
+    """
+    total = np.zeros(len(places))
+    for mean, left, own in _conditional(readings, known, places, slope=True):
+        total += ndtr(mean / np.sqrt(np.maximum(np.diag(left), _JITTER * own)))
+    found: np.ndarray = total / len(known)
+    return found
+
+
+def _conditional(
+    readings: Readings, known: Hyperparameters, places: np.ndarray, slope: bool
+) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray]]:
+    """Yield mean and covariance given the readings, and the variances before, of each draw."""
     kernel = KERNELS[readings.kernel]
     across = places[:, None] - readings.x[None, :]
     among = places[:, None] - places[None, :]
-    found = np.empty((len(known), len(places)))
     for draw in range(len(known)):
         level, height, length, noise = known.at(draw)
         factor, weights = readings.solved(level, height, length, noise)
         tie = height**2 * (kernel.slope if slope else kernel.value)(across, length)
         own = height**2 * (kernel.both if slope else kernel.value)(among, length)
         half = linalg.solve_triangular(factor, tie.T, lower=True)
-        mean = tie @ weights + (0.0 if slope else level)
-        found[draw] = mean + _drawn(own - half.T @ half, np.diag(own), generator)
-    return found
+        yield tie @ weights + (0.0 if slope else level), own - half.T @ half, np.diag(own)
 
 
 def prior_draws(
