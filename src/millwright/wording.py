@@ -41,7 +41,7 @@ def setting(name: str, value: Any = _ABSENT) -> str:
 
 
 def action(name: str, value: Any = None) -> str:
-    """Return a piece for something to do with a result: `extend` by draws, or `resume`."""
+    """Return a piece for what to do next: `extend` by draws, `extend_study`, or `resume`."""
     return _piece(kind="action", name=name, value=value)
 
 
@@ -111,8 +111,9 @@ def _in_python(piece: dict[str, Any]) -> str:
     name, value = piece["name"], piece["value"]
     if piece["kind"] == "setting":
         return f"{name}={'' if value == _ABSENT else repr(value)}"
-    if name == "extend":
-        return f"posterior.extend({'' if value is None else value})"
+    if name in ("extend", "extend_study"):
+        what = "posterior" if name == "extend" else "findings"
+        return f"{what}.extend({'' if value is None else value})"
     return f"mw.resume({'' if value is None else repr(value)})"
 
 
@@ -121,6 +122,7 @@ def _on_page(piece: dict[str, Any]) -> str:
         return str(piece["page"])
     name, value = piece["name"].replace("_", " "), piece["value"]
     if piece["kind"] == "action":
+        name = name.removesuffix(" study")
         return f"{name} by {value}" if isinstance(value, int) else f"{name} it"
     return name if value is True or value == _ABSENT else f"{name} {value}"
 
@@ -132,6 +134,6 @@ def _in_shell(piece: dict[str, Any], run: str) -> str:
     if piece["kind"] == "setting":
         option = "--" + name.replace("_", "-")
         return option if value is True or value == _ABSENT else f"{option} {value}"
-    if name == "extend":
+    if name in ("extend", "extend_study"):
         return f"millwright extend {run} {'DRAWS' if value is None else value}"
     return f"millwright resume {run if value is None else shlex.quote(str(value))}"

@@ -38,6 +38,13 @@ def constant():
     return made.fit(seed=1, progress=False, draws=300, warmup=100)
 
 
+def restless(count):
+    make = np.random.default_rng(11)
+    size = np.exp(np.linspace(-1, 1.5, count))
+    flow, stock = size * make.normal(size=count), make.normal(size=count)
+    return pd.DataFrame({"flow": flow, "stock": stock + 0.3 * flow})
+
+
 def level_only():
     make = np.random.default_rng(7)
     level = np.cumsum(make.normal(scale=0.25, size=30))
@@ -129,6 +136,66 @@ class Exact(unittest.TestCase):
         self.assertEqual(answer.forecast(2).labels, ("1941-01", "1941-02"))
 
 
+class DriftingErrors(unittest.TestCase):
+    def test_the_sampled_visible_model_agrees(self):
+        made = STUDY(restless(11), drift=0, error_drift=2)
+        answer = made.fit(seed=1, progress=False, draws=4000)
+        sampled = made.model.fit(
+            made.data_of("drifting"), seed=2, progress=False, draws=500, warmup=400
+        )
+        for name in ("slope_2_1", "lean_2_1", "log_sd_1_start", "log_sd_2", "log_sd_1"):
+            one, other = (
+                f.draws.get(name).reshape(*f.draws.shape, -1)[..., -1:]
+                for f in (answer.posterior, sampled)
+            )
+            error = np.hypot(mean_error(one)[0], mean_error(other)[0])
+            self.assertLess(abs(one.mean() - other.mean()), 4.5 * error, name)
+            self.assertAlmostEqual(one.std() / other.std(), 1.0, delta=0.2, msg=name)
+
+    def test_errors_that_grow_are_found_and_steady_ones_too(self):
+        frame = restless(200)
+        answer = STUDY(frame, drift=0, error_drift=1).fit(seed=3, progress=False, draws=400)
+        table = answer.error_spread(every=True)
+        first, last = (
+            table.loc[("flow", label)] for label in (answer.time_label(2), answer.time_label(None))
+        )
+        self.assertLess(first.iloc[2], 1.0)
+        self.assertGreater(last.iloc[1], 1.0)
+        drifts = answer.drifts()["log Bayes factor of moving"].astype(float)
+        self.assertGreater(drifts["flow", "log sd of errors"], np.log(10))
+        self.assertLess(drifts["stock", "log sd of errors"], 0)
+        # The Bayes factor by the share of draws that hardly step, which a fine bin would give.
+        step = answer.posterior.draws.get("log_sd_2_drift")
+        near = 0.3 * answer.study.parts.size_scale
+        rough = np.log((step < near).mean() / (2 * stats.norm.cdf(0.3) - 1))
+        self.assertAlmostEqual(-drifts["stock", "log sd of errors"], rough, delta=0.4)
+        self.assertIn("Errors of `flow`: sd", str(answer))
+        self.assertTrue(mw.plots.study(answer, "errors").axes)
+        on, off = (answer.forecast(12, drift=one, seed=1) for one in ("on", "off"))
+        self.assertIn("Sds of errors go on drifting.", on.remarks)
+        kurtosis = [stats.kurtosis(one.draws[:, -1, 0]) for one in (on, off)]
+        self.assertGreater(kurtosis[0], kurtosis[1])
+        answers = answer.responses([answer.time_label(2), None], horizon=1).table()["median"]
+        early, late = answers.xs(("flow", "flow", 0), level=(1, 2, 3))
+        self.assertLess(early, late)
+
+    def test_going_on_gives_the_draws_of_one_longer_fit(self):
+        frame = restless(40)
+        frame.loc[[20, 39], "flow"] = np.nan
+        made = STUDY(frame, error_drift=1)
+        settings = {"seed": 1, "progress": False, "chains": 2, "warmup": 10}
+        whole = made.fit(draws=25, **settings)
+        with tempfile.TemporaryDirectory() as folder:
+            made.fit(draws=10, save=f"{folder}/part", **settings)
+            longer = mw.studies.load(f"{folder}/part").extend(15, progress=False)
+        for name, values in whole.posterior.draws.values.items():
+            self.assertTrue((values == longer.posterior.draws.values[name]).all(), name)
+        self.assertEqual(longer.posterior.record.settings["draws"], 25)
+        self.assertTrue(np.isfinite(longer.still).all())
+        with self.assertRaisesRegex(ArgumentError, r"findings\.extend\(5\)"):
+            longer.posterior.extend(5)
+
+
 class Consequences(unittest.TestCase):
     SLOPES = np.array([[[1.0, 0.5, 0.1, 0.2, 0.0], [2.0, -0.3, 0.4, 0.0, 0.1]]])
     ERRORS = np.array([[[1.0, 0.4], [0.4, 2.0]]])
@@ -174,7 +241,7 @@ class Consequences(unittest.TestCase):
         def drawn(stated):
             generator = np.random.default_rng(1)
             others = np.zeros((steps, 0))
-            return ahead(paths, errors, past, middle, others, stated, generator)
+            return ahead(paths, errors[:, None], past, middle, others, stated, generator)
 
         free = drawn(np.full((steps, 2), np.nan))
         state = np.concatenate([past[0, 1] - middle, past[0, 0] - middle])
@@ -370,7 +437,7 @@ class Refused(unittest.TestCase):
             (lambda: found().forecast(0), "horizon"),
             (lambda: found().forecast(3, given={"rain": [1]}), "no series"),
             (lambda: found().forecast(1, given={"flow": [1, 2]}), "2 readings"),
-            (lambda: constant().drifts(), "No coefficient drifts"),
+            (lambda: constant().drifts(), "Nothing drifts"),
             (lambda: found().study.fit(method="ensemble"), "no setting of Gibbs"),
             (lambda: found().study.fit(draws=0), "draws"),
         ):

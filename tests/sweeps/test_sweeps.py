@@ -18,7 +18,7 @@ COUNT = SERIES * M
 MIDDLE = np.array([0.7, -0.4])
 
 
-def problem(gaps=True, drifts=True, seed=0):
+def problem(gaps=True, drifts=True, seed=0, errors_drift=False):
     make = np.random.default_rng(seed)
     values = make.normal(size=(TIMES + 1, SERIES))
     scale = np.full(COUNT, 0.2) if drifts else np.zeros(COUNT)
@@ -35,7 +35,24 @@ def problem(gaps=True, drifts=True, seed=0):
         step_scale=scale,
         degrees=8.0,
         scatter=np.array([[4.0, 1.0], [1.0, 3.0]]),
+        size_scale=np.full(SERIES, 0.3 if errors_drift else 0.0),
+        size_start_mean=np.array([-0.2, 0.1]),
+        size_start_variance=np.full(SERIES, 0.2),
+        lean_scale=np.full((SERIES, SERIES), 0.6),
     )
+
+
+def apart(errors):
+    """What makes errors with this covariance independent, and their sds then."""
+    root = np.linalg.cholesky(errors)
+    sizes = np.diag(root)
+    return np.ascontiguousarray(np.linalg.inv(root / sizes)), sizes[None].copy()
+
+
+def together(rows, sizes):
+    """The covariance of errors."""
+    unit = np.linalg.inv(rows)
+    return unit * sizes**2 @ unit.T
 
 
 def dense(made, step, errors):
@@ -67,7 +84,7 @@ class Paths(unittest.TestCase):
         for _ in range(20_000):
             draw_path(
                 *(made.outcomes, made.regressors, made.start_mean, made.start_variance),
-                *(step, errors, generator, path, start),
+                *(step, *apart(errors), generator, path, start),
             )
             draws.append(np.concatenate([start[None], path]).T.reshape(-1))
         found = np.array(draws)
@@ -80,15 +97,13 @@ class Paths(unittest.TestCase):
     def test_the_covariance_is_inverse_wishart(self):
         made = problem()
         generator = np.random.default_rng(2)
-        path = np.tile(made.start_mean, (TIMES, 1))
         left = made.outcomes - made.regressors @ made.start_mean.reshape(SERIES, M).T
+        rows, sizes = np.eye(SERIES), np.ones((1, SERIES))
         total = made.scatter + left.T @ left
         found = np.empty((20_000, SERIES, SERIES))
         for at in range(len(found)):
-            draw_covariance(
-                *(made.outcomes, made.regressors, path, made.degrees, made.scatter),
-                *(generator, found[at]),
-            )
+            draw_covariance(left, made.degrees, made.scatter, generator, rows, sizes)
+            found[at] = together(rows, sizes[0])
         exact = stats.invwishart(df=made.degrees + TIMES, scale=total)
         other = exact.rvs(20_000, random_state=1)
         for i, j in ((0, 0), (0, 1), (1, 1)):
@@ -104,7 +119,7 @@ class Paths(unittest.TestCase):
         found = np.empty((20_000, 2))
         for at in range(len(found)):
             draw_gaps(
-                *(LAGS, MIDDLE, made.gap_time, made.gap_series, path, errors),
+                *(LAGS, MIDDLE, made.gap_time, made.gap_series, path, *apart(errors)),
                 *(generator, outcomes, regressors),
             )
             found[at] = outcomes[2, 1], outcomes[5, 0]
@@ -136,45 +151,68 @@ class Paths(unittest.TestCase):
 
 
 @functools.cache
-def numbers_of(draws=25_000):
+def numbers_of(errors_drift, draws=25_000):
     """Draws of unknowns when readings and unknowns are drawn in turn (Geweke 2004)."""
-    made, generator = problem(), np.random.default_rng(8)
+    made, generator = problem(errors_drift=errors_drift), np.random.default_rng(8)
     state, kept = begun(made, generator), room(made, 1)
     first = made.regressors[0].copy()
-    rows = np.empty((draws, 3 * COUNT + 3))
-    for at in range(draws):
-        root = np.linalg.cholesky(state.covariance)
+    rows = []
+    for _ in range(draws):
+        unit = np.linalg.inv(state.rows)
         row = first
         for t in range(TIMES):
             state.regressors[t] = row
             slopes = state.path[t].reshape(SERIES, M)
-            state.outcomes[t] = slopes @ row + root @ generator.normal(size=SERIES)
+            size = state.sizes[min(t, len(state.sizes) - 1)]
+            state.outcomes[t] = slopes @ row + unit @ (size * generator.normal(size=SERIES))
             row = np.concatenate([[1.0], state.outcomes[t] - MIDDLE])
         sweep(made, state, kept, 0, 1, 1, generator)
-        rows[at] = _row(kept.start[0], kept.step[0], kept.path[0, -1], kept.covariance[0])
-    return rows
+        common = kept.start[0], kept.step[0], kept.path[0, -1]
+        if errors_drift:
+            sizes = np.log(kept.sizes[0, -1])
+            errors = kept.rows[0][1, :1], kept.size_start[0], kept.size_step[0], sizes
+        else:
+            errors = (_summed(together(kept.rows[0], kept.sizes[0, 0])),)
+        rows.append(np.concatenate([*common, *errors]))
+    return np.array(rows)
 
 
-def _row(start, step, last, covariance):
+def _summed(covariance):
     spread = np.sqrt(np.diag(covariance))
-    tie = covariance[0, 1] / spread.prod()
-    return np.concatenate([start, step, last, np.log(spread), [tie]])
+    return np.append(np.log(spread), covariance[0, 1] / spread.prod())
+
+
+def walked(make, mean, variance, scale, count):
+    """Prior draws of starts, sds of steps, and where walks end."""
+    start = mean + np.sqrt(variance) * make.normal(size=(count, len(mean)))
+    step = scale * np.abs(make.normal(size=(count, len(mean))))
+    return start, step, start + step * np.sqrt(TIMES) * make.normal(size=(count, len(mean)))
 
 
 class Joint(unittest.TestCase):
     def test_chains_leave_the_joint_distribution_of_unknowns_and_readings(self):
         made, make = problem(), np.random.default_rng(1)
         count = 50_000
-        start = made.start_mean + np.sqrt(made.start_variance) * make.normal(size=(count, COUNT))
-        step = made.step_scale * np.abs(make.normal(size=(count, COUNT)))
-        last = start + step * np.sqrt(TIMES) * make.normal(size=(count, COUNT))
+        own = walked(make, made.start_mean, made.start_variance, made.step_scale, count)
         errors = stats.invwishart(df=made.degrees, scale=made.scatter).rvs(count, random_state=3)
-        prior = np.array([_row(*one) for one in zip(start, step, last, errors, strict=True)])
-        found = numbers_of()
+        prior = np.concatenate([*own, [_summed(one) for one in errors]], axis=1)
+        self.same(prior, numbers_of(False))
+
+    def test_so_do_chains_whose_errors_drift(self):
+        made, make = problem(errors_drift=True), np.random.default_rng(1)
+        count = 50_000
+        own = walked(make, made.start_mean, made.start_variance, made.step_scale, count)
+        lean = made.lean_scale[1, 0] * make.normal(size=(count, 1))
+        sizes = walked(
+            make, made.size_start_mean, made.size_start_variance, made.size_scale, count
+        )
+        self.same(np.concatenate([*own, lean, *sizes], axis=1), numbers_of(True))
+
+    def same(self, prior, found):
         for power in (1, 2):
             a, b = prior**power, found**power
             error = np.hypot(
-                a.std(axis=0) / np.sqrt(count), np.nan_to_num(mean_error(b[None]))
+                a.std(axis=0) / np.sqrt(len(a)), np.nan_to_num(mean_error(b[None]))
             ).clip(1e-12)
             z = (a.mean(axis=0) - b.mean(axis=0)) / error
             self.assertLess(np.abs(z).max(), 4.2, np.round(z, 1))

@@ -264,12 +264,27 @@ def extend(
     quiet: Quiet = False,
 ) -> None:
     """Add draws to a stored run; print verdict and table."""
+    from millwright.fitting.record import Origin
     from millwright.models.runs import load
 
     if draws < 1:
         raise ArgumentError(f"The number of draws must be 1 or more, not {draws}.")
-    planned = int(load(run).record.settings["draws"])
+    found = load(run).record
+    if found.origin is Origin.SWEEPS:
+        _more_sweeps(run, draws, as_json, quiet)
+        return
+    planned = int(found.settings["draws"])
     _go_on(run, planned + draws, workers, as_json, quiet)
+
+
+def _more_sweeps(folder: Path, draws: int, as_json: bool, quiet: bool) -> None:
+    """Go on with a stored study that makes sweeps of its own, and store all of it again."""
+    from millwright.cli.studying import tell
+    from millwright.studies.stored import load
+
+    longer = load(folder).extend(draws, progress=not quiet)
+    longer.save(folder, replace=True)
+    tell(longer, None, None, as_json)
 
 
 def _go_on(run: Path, draws: int | None, workers: int | None, as_json: bool, quiet: bool) -> None:

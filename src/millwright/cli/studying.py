@@ -177,6 +177,10 @@ def study(
     drift: Annotated[
         float | None, typer.Option(help="How far coefficients may wander; 0 for constant ones.")
     ] = None,
+    error_drift: Annotated[
+        float | None,
+        typer.Option(help="How far log sds of errors may wander; 0 for constant ones."),
+    ] = None,
     constant: Annotated[
         list[str] | None,
         typer.Option(help="A term that does not drift: 'level', 'flow, 1 before'; repeatable."),
@@ -354,6 +358,7 @@ def study(
         "lags": lags,
         "others": others or None,
         "drift": drift,
+        "error_drift": error_drift,
         "constant": constant or None,
         "tightness": tightness,
         "cross": cross,
@@ -405,7 +410,7 @@ def study(
             typer.echo(f"{made.told_first}\n")
         found = _fitted(made, settings, save, replace, quiet)
     told = found.with_interval(level, "hdi" if hdi else "central")
-    _tell(told, figure, report, as_json, _forecast(told, ahead, seed or 0))
+    tell(told, figure, report, as_json, _forecast(told, ahead, seed or 0))
 
 
 def _refuse_idle(name: str, options: Sequence[str]) -> None:
@@ -530,7 +535,7 @@ def _forecast(found: Findings, ahead: int | None, seed: int) -> Forecast | None:
     return forecast
 
 
-def _tell(
+def tell(
     found: Findings,
     figure: Path | None,
     report: Path | None,

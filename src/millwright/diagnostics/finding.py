@@ -122,6 +122,8 @@ class Sampling:
         Quantities that are known to have all moments.
     modes
         Separate modes found before sampling.
+    goes_on_by
+        The action that adds draws.
     repeated
         Rows of the data that repeat another row though their outcome hardly ever repeats, and
         the number of rows.
@@ -148,6 +150,7 @@ class Sampling:
     light: frozenset[str] = frozenset()
     repeated: tuple[int, int] = (0, 0)
     modes: Any = None
+    goes_on_by: str = "extend"
 
     @property
     def total(self) -> int:

@@ -119,7 +119,7 @@ def ess_findings(measures: Measures, made: Sampling) -> list[Finding]:
             f"effective sample size is {worst[at]:.0f} for `{measures.names[at]}`; {made.enough} "
             "or more is enough, more is better. Means and interval ends are uncertain until then.",
             f"Run longer: {setting('draws', needed)} a chain should do "
-            f"({action('extend', needed - made.draws)} goes on from here)."
+            f"({action(made.goes_on_by, needed - made.draws)} goes on from here)."
             if factor < 50 and needed > made.draws
             else "First see to the other findings; more draws alone will not help.",
         )

@@ -13,6 +13,7 @@ from millwright.draws.labelled_draws import Draws, from_positions
 from millwright.errors import ArgumentError
 from millwright.fitting.fit import Fit, WarmupRecord
 from millwright.fitting.job import Job, job_of, record_of, run
+from millwright.fitting.record import Origin
 from millwright.fitting.versions import now
 from millwright.sampling.chain_buffer import ChainBuffer, rows_per_part
 from millwright.sampling.chains import Collector
@@ -71,6 +72,11 @@ def extend_in_memory(
 ) -> tuple[Fit | None, bool]:
     """Add `draws` draws a chain to a fit that has a trail; what is there stays as it is."""
     after = before.warmup_record
+    if before.record.origin is Origin.SWEEPS:
+        raise ArgumentError(
+            "These draws are sweeps of a study, which goes on as a whole: "
+            f"{action('extend_study', draws)}."
+        )
     if after is None:
         raise ArgumentError("These draws cannot be extended: they do not come from chains.")
     if not after.level:

@@ -98,6 +98,8 @@ def made_elsewhere(
     began: str,
     seconds: float = 0.0,
     sheet: str | None = None,
+    chains: tuple[Mapping[str, Any], ...] = (),
+    extended: bool = False,
 ) -> Posterior:
     """Return a posterior of draws that no sampler of models made.
 
@@ -111,6 +113,10 @@ def made_elsewhere(
         When, as ISO 8601.
     seconds
         How long it took.
+    chains
+        What is to be kept of each chain.
+    extended
+        Whether they went on after their planned end.
     """
     shape = settings["chains"], settings["draws"]
     statistics = {name: np.full(shape, np.nan) for name in STATISTICS}
@@ -121,7 +127,8 @@ def made_elsewhere(
         settings={"missing": "refuse", "trial": False, **settings},
         versions=versions(),
         fingerprint=binding.fingerprint,
-        chains=tuple({"steps": 0} for _ in range(shape[0])),
+        chains=chains or tuple({"steps": 0} for _ in range(shape[0])),
+        extended=extended,
         seconds={"compiling": 0.0, "sampling": seconds},
         started=began,
         complete=True,

@@ -98,11 +98,41 @@ def _bar(axes: Axes, found: AutoregressionFindings, j: int, r: int) -> None:
     light_grid(axes, "x")
 
 
+def errors_figure(found: AutoregressionFindings, size: Size | None, text: bool) -> Figure:
+    """Draw the sd of each series' errors in time with its band."""
+    made = found.study.parts.data
+    shown = made.series[:_MOST_ROWS]
+    with styled():
+        figure = new_figure(*(size or (_WIDE, min(8.6, 1.6 + 1.7 * len(shown)))))
+        panels = figure.subplots(len(shown), 1, squeeze=False, sharex=True)[:, 0]
+        for j, (axes, name) in enumerate(zip(panels, shown, strict=True)):
+            values = found.error_sds[:, :, j]
+            x = np.arange(values.shape[1])
+            low, high = interval(values, found.level, found.kind)
+            axes.fill_between(x, low, high, color=tint(BLUE, 0.35), lw=0)
+            axes.plot(x, np.median(values, axis=0), color=BLUE, lw=1.7)
+            axes.set_ylim(0, None)
+            axes.set_ylabel(wrapped(visible(name), 18))
+            light_grid(axes, "y")
+        places = np.linspace(0, len(x) - 1, 7).astype(int)
+        panels[-1].set_xticks(places, [made.labels[at] for at in places])
+        left = len(made.series) - len(shown)
+        cut = f" {left} series more are in error_spread()." * (left > 0)
+        return finish(
+            figure,
+            f"{found.question} Sds of errors",
+            "What the past leaves unexplained, in units of each series. Line: median, band: "
+            f"{kind_words(found.kind, found.level)}.{cut}",
+            text,
+            about=found,
+        )
+
+
 def responses_figure(found: AutoregressionFindings, size: Size | None, text: bool) -> Figure:
     """Draw responses at the first, middle and last time, or of constant coefficients."""
     labels = found.study.parts.data.labels
     times: list[str | None] = [None]
-    if found.study.parts.drifts:
+    if found.study.parts.changes:
         times = [labels[0], labels[len(labels) // 2], labels[-1]]
     return responses(found.responses(times), size=size, text=text)
 
@@ -123,10 +153,13 @@ def figures(
     """Return what draws each figure of the study, the main one first."""
     known: dict[str, Callable[[AutoregressionFindings, Size | None, bool], Figure]] = {
         "coefficients": coefficients_figure,
+        "errors": errors_figure,
         "responses": responses_figure,
         "forecast": forecast_figure,
         "shares": shares_figure,
     }
+    if not found.study.parts.errors_drift:
+        del known["errors"]
     if found.study.parts.data.others:
         del known["forecast"]
     if len(found.study.parts.data.series) > 5:

@@ -14,7 +14,7 @@ from millwright.diagnostics.measures import Measures
 from millwright.diagnostics.verdict import Verdict, judge
 from millwright.draws.labelled_draws import Draws
 from millwright.fitting.fit import Fit, WarmupRecord
-from millwright.fitting.record import Record, remarks
+from millwright.fitting.record import Origin, Record, remarks
 from millwright.modelling.light_tails import light_tailed
 from millwright.modelling.repeated_rows import repeated_rows
 from millwright.posterior.modes_visited import modes_visited
@@ -72,6 +72,7 @@ def sampling_of(fit: Fit) -> Sampling:
         light=light_tailed(draws.binding.specification),
         repeated=repeated_rows(draws.binding),
         modes=modes_visited(draws, record),
+        goes_on_by="extend_study" if record.origin is Origin.SWEEPS else "extend",
     )
 
 

@@ -16,6 +16,7 @@ from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.draws.prediction import Score, number_scores
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.sampling.streams import Stream, generator_of
+from millwright.studies.autoregression_model import covariances
 from millwright.studies.autoregression_paths import Ahead, ahead
 from millwright.studies.reading import numbers_in, table_of
 from millwright.studies.series_model import SeriesModel
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["Forecast", "forecast_of"]
 
 _FAR = 100.0
+_MOVING = {"coefficients": "drifts", "sds of errors": "errors_drift"}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -142,7 +144,7 @@ def forecast_of(
     coefficients = _coefficients(found, horizon, drift == "on", generator)
     drawn = ahead(
         coefficients,
-        found.errors,
+        _covariances(found, horizon, drift == "on", generator),
         parts.last(found.posterior.draws)[found.some],
         made.middle,
         _columns(found, others, horizon) - made.other_middle,
@@ -153,9 +155,10 @@ def forecast_of(
     away = np.abs(drawn.draws - made.middle) > _FAR * width
     runaway = float(away.any(axis=(1, 2)).mean())
     remarks = []
-    if parts.drifts:
+    if parts.changes:
+        what = [words for words, moves in _MOVING.items() if getattr(parts, moves)]
         on = "go on drifting" if drift == "on" else "stay as they are at the last time"
-        remarks.append(f"Coefficients {on}.")
+        remarks.append(f"{' and '.join(what).capitalize()} {on}.")
     if not np.isnan(stated).all():
         remarks.append(
             "Given the stated readings of " + ", ".join(given) + ", later ones too; coefficients "
@@ -198,6 +201,27 @@ def _coefficients(
                 moves = generator.standard_normal((len(step), horizon)) * step[:, None]
                 paths[:, :, j, r] += np.cumsum(moves, axis=1)
     return paths
+
+
+def _covariances(
+    found: AutoregressionFindings, horizon: int, drifting: bool, generator: np.random.Generator
+) -> np.ndarray:
+    """Return covariances of errors at each step to come, (draws, steps or 1, n, n)."""
+    parts = found.study.parts
+    if not (drifting and parts.errors_drift):
+        return found.covariance_at(None)[:, None]
+    last = np.log(found.sizes[found.some, -1])
+    draws = found.posterior.draws
+    step = np.stack(
+        [
+            draws.get(f"log_sd_{j}_drift").reshape(-1)[found.some]
+            for j in range(1, last.shape[1] + 1)
+        ],
+        axis=-1,
+    )
+    moves = generator.standard_normal((len(last), horizon, last.shape[1])) * step[:, None]
+    sizes = last[:, None] + np.cumsum(moves, axis=1)
+    return covariances(found.rows[found.some, None], np.exp(sizes))
 
 
 def _stated(

@@ -9,20 +9,18 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
-from scipy.special import logsumexp
 
 from millwright.diagnostics.finding import Finding
 from millwright.draws.intervals import interval, kind_words
 from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError, nearest
-from millwright.evidence.bayes_factor import factor_words
-from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.autoregression_ahead import Forecast, forecast_of
+from millwright.studies.autoregression_drifts import ERROR, drifts_of, factors_of_standing_still
+from millwright.studies.autoregression_model import covariances
 from millwright.studies.autoregression_paths import largest_roots
 from millwright.studies.autoregression_responses import Responses, Shares, responses_of, shares_of
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words
-from millwright.sweeps.chain import standing_still
 from millwright.wording import visible
 
 if TYPE_CHECKING:
@@ -63,19 +61,31 @@ class AutoregressionFindings(Findings):
         """Return coefficients at a time, (draws, n, terms)."""
         return self._every[self.some, self.place(at)]
 
-    @property
-    def errors(self) -> np.ndarray:
-        """Covariances of errors, (draws, n, n)."""
-        return self._covariance[self.some]
+    def covariance_at(self, at: Any) -> np.ndarray:
+        """Return covariances of errors at a time, (draws, n, n)."""
+        place = self._time(at) if self.study.parts.errors_drift else 0
+        return covariances(self.rows[self.some], self.sizes[self.some, place])
 
     def time_label(self, at: Any) -> str:
-        """Return the label of a time; of constant coefficients `all`."""
-        place = self.place(at)
-        return self.study.parts.data.labels[place] if self.study.parts.drifts else "all"
+        """Return the label of a time; `all` where nothing drifts."""
+        place = self._time(at)
+        return self.study.parts.data.labels[place] if self.study.parts.changes else "all"
 
     @cached_property
-    def _covariance(self) -> np.ndarray:
-        return self.study.parts.covariance(self.posterior.draws)
+    def rows(self) -> np.ndarray:
+        """What makes errors independent, (draws, n, n)."""
+        return self.study.parts.rows(self.posterior.draws)
+
+    @cached_property
+    def sizes(self) -> np.ndarray:
+        """Sds of each error given those before it, (draws, times or 1, n)."""
+        return self.study.parts.sizes(self.posterior.draws)
+
+    @cached_property
+    def error_sds(self) -> np.ndarray:
+        """Sds of the errors of each series, (draws, times or 1, n)."""
+        unit = np.linalg.inv(self.rows)
+        return np.sqrt(np.einsum("dij,dtj->dti", unit**2, self.sizes**2))
 
     def place(self, at: Any) -> int:
         """Return the place of a time among coefficients; None is the last.
@@ -85,14 +95,16 @@ class AutoregressionFindings(Findings):
         ArgumentError
             For a time that is not there.
         """
+        place = self._time(at)
+        return place if self.study.parts.drifts else 0
+
+    def _time(self, at: Any) -> int:
         labels = self.study.parts.data.labels
         if at is not None and str(at) not in labels:
             raise ArgumentError(
                 f"There is no time {at!r}.{nearest(str(at), labels)} They run from {labels[0]} to "
                 f"{labels[-1]}."
             )
-        if not self.study.parts.drifts:
-            return 0
         return len(labels) - 1 if at is None else labels.index(str(at))
 
     def coefficients(self, at: Any = None, every: bool = False) -> pd.DataFrame:
@@ -143,58 +155,64 @@ class AutoregressionFindings(Findings):
             )
         return pd.concat(frames).set_index(["series", "term", "time"])
 
-    @cached_property
-    def _still(self) -> np.ndarray:
-        """Log Bayes factors for coefficients that never move, (n, terms), and their errors."""
+    def error_spread(self, at: Any = None, every: bool = False) -> pd.DataFrame:
+        """Summarise the sds of errors: what the past leaves unexplained.
+
+        Parameters
+        ----------
+        at
+            The time; by default the last.
+        every
+            Whether to give all times, one row each.
+
+        Returns
+        -------
+        One row a series and time: median and interval of the sd.
+
+        Raises
+        ------
+        ArgumentError
+            For a time that is not there.
+        """
         parts = self.study.parts
-        kept = parts.kept(self.posterior.draws)
-        logs = standing_still(parts.problem, kept, generator_of(0, Stream.SWEEPS))
-        chains = self.posterior.draws.shape[0]
-        total = logsumexp(logs, axis=0) - np.log(len(logs))
-        # The error over chains' halves: draws of a chain follow each other.
-        halves = np.exp(logs - total).reshape(chains * 2, -1, logs.shape[1]).mean(axis=1)
-        error = halves.std(axis=0, ddof=1) / np.sqrt(chains * 2)
-        return np.stack([total, error]).reshape(2, *parts.size)
+        place = self._time(at) if parts.errors_drift else 0
+        places = range(self.error_sds.shape[1]) if every else [place]
+        labels = parts.data.labels if parts.errors_drift else ("all",)
+        words = kind_words(self.kind, self.level)
+        frames = []
+        for one in places:
+            values = self.error_sds[:, one]
+            low, high = interval(values, self.level, self.kind)
+            table = {"median sd of errors": np.median(values, axis=0), f"{words}, from": low}
+            names = {"series": parts.data.series, "time": labels[one]}
+            frames.append(pd.DataFrame({**names, **table, f"{words}, to": high}))
+        return pd.concat(frames).set_index(["series", "time"])
+
+    @cached_property
+    def still(self) -> np.ndarray:
+        """Log Bayes factors for what never moves, and their errors, (2, n, terms + 1).
+
+        The last of each series is the sd of its errors.
+        """
+        return factors_of_standing_still(self)
 
     def drifts(self) -> pd.DataFrame:
         """Say how far each coefficient moves, and whether it moves at all.
 
         Returns
         -------
-        One row a series and term that may drift: median and interval of the sd of a step; of the
-        distance between the smallest and the largest value; the log Bayes factor for moving over
-        standing still, by the density ratio at a sd of 0 (Dickey 1971; Fruehwirth-Schnatter and
-        Wagner 2010), with its error; and in words. It compares these priors of steps.
+        One row a series and term that may drift, `log sd of errors` among them: median and
+        interval of the sd of a step; of the distance between the smallest and the largest value;
+        the log Bayes factor for moving over standing still, by the density ratio at a sd of 0
+        (Dickey 1971; Fruehwirth-Schnatter and Wagner 2010), with its error; and in words. It
+        compares these priors of steps.
 
         Raises
         ------
         ArgumentError
-            If no coefficient drifts.
+            If nothing drifts.
         """
-        parts, draws = self.study.parts, self.posterior.draws
-        if not parts.drifts:
-            raise ArgumentError("No coefficient drifts here: give `drift` above 0.")
-        words = kind_words(self.kind, self.level)
-        logs, errors = self._still
-        rows = {}
-        for j, series in enumerate(parts.data.series):
-            for r, term in enumerate(parts.data.terms):
-                if parts.step_scale[j, r] == 0:
-                    continue
-                step = draws.get(f"{parts.name(j, r)}_drift").reshape(-1)
-                low, high = interval(step, self.level, self.kind)
-                path = self.path(j, r)
-                log = -float(logs[j, r])
-                rows[series, term] = {
-                    "median sd of a step": np.median(step),
-                    f"{words}, from": float(low),
-                    f"{words}, to": float(high),
-                    "median range over all times": float(np.median(np.ptp(path, axis=1))),
-                    "log Bayes factor of moving": log,
-                    "its error": float(errors[j, r]),
-                    "in words": _words(log),
-                }
-        return pd.DataFrame(rows).T.rename_axis(["series", "term"])
+        return drifts_of(self)
 
     def stability(self) -> pd.DataFrame:
         """Say how stable the system is at each time.
@@ -314,7 +332,8 @@ class AutoregressionFindings(Findings):
     def _numbers(self) -> dict[str, np.ndarray]:
         parts, draws = self.study.parts, self.posterior.draws
         made, shape = parts.data, draws.shape
-        spread = np.sqrt(np.einsum("djj->dj", self._covariance))
+        covariance = covariances(self.rows, self.sizes[:, -1])
+        spread = np.sqrt(np.einsum("djj->dj", covariance))
         place = self.place(None)
         when = f" at {made.labels[-1]}" if parts.drifts else ""
         numbers: dict[str, np.ndarray] = {}
@@ -322,15 +341,23 @@ class AutoregressionFindings(Findings):
             for r, term in enumerate(made.terms):
                 values = self._every[:, place, j, r].reshape(shape)
                 numbers[f"{series}: {term}{when}"] = values
+        when = self._errors_when
         for j, series in enumerate(made.series):
-            numbers[f"error sd of {series}"] = spread[:, j].reshape(shape)
+            numbers[f"error sd of {series}{when}"] = spread[:, j].reshape(shape)
             for i in range(j):
-                tie = self._covariance[:, i, j] / (spread[:, i] * spread[:, j])
-                numbers[f"error correlation of {made.series[i]}, {series}"] = tie.reshape(shape)
+                tie = covariance[:, i, j] / (spread[:, i] * spread[:, j])
+                name = f"error correlation of {made.series[i]}, {series}{when}"
+                numbers[name] = tie.reshape(shape)
         return numbers
 
+    @property
+    def _errors_when(self) -> str:
+        parts = self.study.parts
+        return f" at {parts.data.labels[-1]}" if parts.errors_drift else ""
+
     def _one_sided(self) -> tuple[str, ...]:
-        return tuple(f"error sd of {series}" for series in self.study.parts.data.series)
+        when = self._errors_when
+        return tuple(f"error sd of {series}{when}" for series in self.study.parts.data.series)
 
     @cached_property
     def _stable(self) -> float:
@@ -378,8 +405,10 @@ class AutoregressionFindings(Findings):
             lines.append(f"... and {len(found) - _MOST_SENTENCES} slopes more in coefficients().")
         if not found:
             lines.append(f"No slope has a sign with probability {_SURE} or more{when}.")
-        if parts.drifts:
+        if parts.changes:
             lines.append(self._drift_words())
+        if parts.errors_drift:
+            lines += self._error_words()
         chance = chance_text(self._stable, len(self.at(None)))
         lines.append(f"Stable{when} with probability {chance}: shocks die out.")
         lines.append(
@@ -398,12 +427,31 @@ class AutoregressionFindings(Findings):
         more = f" and {len(moving) - 4} more" * (len(moving) > 4)
         told = f"these move: {named}{more}" if len(moving) else "none moves"
         open_ones = len(table) - len(moving) - still
+        what = "coefficients" + " and sds of errors" * self.study.parts.errors_drift
         return (
-            f"Of {len(table)} coefficients that may drift, by odds of 3 to 1 or more, {told}; "
-            f"{still} stand still; of {open_ones} the data say little. drifts() has all."
+            f"Of {len(table)} {what} that may drift, by odds of 3 to 1 or more, {told}; "
+            f"{still} stand{'s' * (still == 1)} still; of {open_ones} the data say little. "
+            "drifts() has all."
         )
 
+    def _error_words(self) -> list[str]:
+        """Return for each series when its errors are widest and narrowest."""
+        made, found = self.study.parts.data, []
+        for j, series in enumerate(made.series):
+            draws = self.error_sds[:, :, j]
+            middle = np.median(draws, axis=0)
+            low, high = int(np.argmin(middle)), int(np.argmax(middle))
+            times = draws[:, high] / draws[:, low]
+            found.append(
+                f"Errors of `{visible(series)}`: sd {middle[low]:.3g} where it is least "
+                f"({made.labels[low]}), {middle[high]:.3g} where it is largest "
+                f"({made.labels[high]}); the ratio {size_words(times, self.level, self.kind)}."
+            )
+        return found
+
     def _coefficient_words(self, series: str, term: str) -> str:
+        if term == ERROR:
+            return f"the sd of errors of `{visible(series)}`"
         return f"`{visible(series)}` on `{visible(term)}`"
 
     @property
@@ -426,10 +474,3 @@ class AutoregressionFindings(Findings):
             ],
             "stable": self._stable,
         }
-
-
-def _words(log: float) -> str:
-    """Return a Bayes factor of moving in words."""
-    if log >= 0:
-        return factor_words(log, "moving")
-    return factor_words(-log, "standing still")

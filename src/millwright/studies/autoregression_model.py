@@ -16,7 +16,7 @@ from millwright.studies.reading import Names, named
 from millwright.studies.scales import rounded_middle, rounded_spread, spread_text
 from millwright.sweeps.problem import Kept, Problem
 
-__all__ = ["READING", "Autoregression", "Rules"]
+__all__ = ["READING", "Autoregression", "Rules", "covariances"]
 
 READING = "reading"
 
@@ -38,12 +38,16 @@ class Rules:
     drift
         Half-normal scale of how far a slope wanders over all times, in units of the series'
         noises, and a level in sds of its series; 0 for coefficients that are constant.
+    error_drift
+        Half-normal scale of how far the log sd of each series' errors wanders over all times; 0
+        for errors whose covariance is constant.
     """
 
     tightness: float
     cross: float
     first_lag: float
     drift: float
+    error_drift: float = 0.0
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -64,6 +68,16 @@ class Autoregression:
     def drifts(self) -> bool:
         """Whether any coefficient drifts."""
         return bool((self.step_scale > 0).any())
+
+    @property
+    def errors_drift(self) -> bool:
+        """Whether the sds of errors drift."""
+        return self.rules.error_drift > 0
+
+    @property
+    def changes(self) -> bool:
+        """Whether anything drifts, so that answers are those of a time."""
+        return self.drifts or self.errors_drift
 
     @property
     def size(self) -> tuple[int, int]:
@@ -118,6 +132,22 @@ class Autoregression:
         return float(len(self.data.series) + _EXTRA_DEGREES)
 
     @property
+    def size_scale(self) -> float:
+        """Scale of the half-normal priors of the sds of steps of errors' log sds."""
+        drift = self.rules.error_drift / np.sqrt(self.data.count)
+        return rounded_spread(float(drift)) if drift > 0 else 0.0
+
+    @cached_property
+    def size_start(self) -> np.ndarray:
+        """Prior means of errors' log sds before the first step, (n,); their sds are 1."""
+        return np.round(np.log(self.data.noise), 2)
+
+    @cached_property
+    def lean_scale(self) -> np.ndarray:
+        """Prior sds of the slopes of each error on those before it, where their sds drift."""
+        return np.vectorize(rounded_spread)(self.data.noise[:, None] / self.data.noise)
+
+    @property
     def problem(self) -> Problem:
         """What sweeps work on."""
         made = self.data
@@ -135,6 +165,10 @@ class Autoregression:
             step_scale=self.step_scale.reshape(-1),
             degrees=self.degrees,
             scatter=np.diag(self.scatter),
+            size_scale=np.full(len(made.series), self.size_scale),
+            size_start_mean=self.size_start,
+            size_start_variance=np.ones(len(made.series)),
+            lean_scale=self.lean_scale,
         )
 
     # The visible model: equation j has the unknowns `slope_j_r` (`level_j` for r = 0), errors
@@ -175,15 +209,32 @@ class Autoregression:
                 priors[f"{name}_drift"] = f"half_normal({spread_text(self.step_scale[j, r])})"
                 priors[name] = f"random_walk(start={name}_start, scale={name}_drift) per step"
         for j in range(n):
-            # An inverse Wishart with diagonal scatter, error by error.
-            shape = number_text(0.5 * (self.degrees - n + j + 1))
-            half = number_text(0.5 * float(self.scatter[j]))
-            priors[f"variance_{j + 1}"] = f"inverse_gamma(shape={shape}, scale={half})"
-            for i in range(j):
-                wide = f"sqrt(variance_{j + 1} / {number_text(float(self.scatter[i]))})"
-                priors[f"lean_{j + 1}_{i + 1}"] = f"normal(0, {wide})"
+            priors |= self._drifting_error(j) if self.errors_drift else self._constant_error(j)
         if len(self.data.gaps[0]):
             priors[READING] = "flat() per gap"
+        return priors
+
+    def _constant_error(self, j: int) -> dict[str, str]:
+        """Return priors of an error given those before: an inverse Wishart, error by error."""
+        n = len(self.data.series)
+        shape = number_text(0.5 * (self.degrees - n + j + 1))
+        half = number_text(0.5 * float(self.scatter[j]))
+        priors = {f"variance_{j + 1}": f"inverse_gamma(shape={shape}, scale={half})"}
+        for i in range(j):
+            wide = f"sqrt(variance_{j + 1} / {number_text(float(self.scatter[i]))})"
+            priors[f"lean_{j + 1}_{i + 1}"] = f"normal(0, {wide})"
+        return priors
+
+    def _drifting_error(self, j: int) -> dict[str, str]:
+        """Return priors of an error given those before, with a sd that drifts."""
+        name = f"log_sd_{j + 1}"
+        priors = {
+            f"{name}_start": f"normal({number_text(float(self.size_start[j]))}, 1)",
+            f"{name}_drift": f"half_normal({spread_text(self.size_scale)})",
+            name: f"random_walk(start={name}_start, scale={name}_drift) per step",
+        }
+        for i in range(j):
+            priors[f"lean_{j + 1}_{i + 1}"] = f"normal(0, {spread_text(self.lean_scale[j, i])})"
         return priors
 
     @property
@@ -210,10 +261,11 @@ class Autoregression:
                 f" + lean_{j + 1}_{i + 1} * ({names.of[made.series[i]]} - expected_{i + 1})"
                 for i in range(j)
             ]
+            wide = f"exp(log_sd_{j + 1}[step])" if self.errors_drift else f"sqrt(variance_{j + 1})"
             likelihood[names.of[made.series[j]]] = (
-                f"normal(expected_{j + 1}{''.join(leaning)}, sqrt(variance_{j + 1}))"
+                f"normal(expected_{j + 1}{''.join(leaning)}, {wide})"
             )
-        labels: dict[str, Any] = {"step": list(made.labels)} if self.drifts else {}
+        labels: dict[str, Any] = {"step": list(made.labels)} if self.changes else {}
         if len(made.gaps[0]):
             labels["gap"] = self.gap_labels
         title, notes = self.words
@@ -264,15 +316,16 @@ class Autoregression:
                 found[f"{name}_start"] = kept.start[..., at]
                 found[f"{name}_drift"] = kept.step[..., at]
                 found[name] = kept.path[..., at]
-        root = np.linalg.cholesky(kept.covariance)
-        diagonal = np.einsum("...jj->...j", root)
-        unit = root / diagonal[..., None, :]
-        # y_j - e_j leans on the errors before it by the rows of the inverse.
-        inverse = np.linalg.inv(unit)
         for j in range(n):
-            found[f"variance_{j + 1}"] = diagonal[..., j] ** 2
+            if self.errors_drift:
+                name = f"log_sd_{j + 1}"
+                found[name] = kept.log_sizes[..., j]
+                found[f"{name}_start"] = kept.size_start[..., j]
+                found[f"{name}_drift"] = kept.size_step[..., j]
+            else:
+                found[f"variance_{j + 1}"] = kept.sizes[..., 0, j] ** 2
             for i in range(j):
-                found[f"lean_{j + 1}_{i + 1}"] = -inverse[..., j, i]
+                found[f"lean_{j + 1}_{i + 1}"] = -kept.rows[..., j, i]
         if len(self.data.gaps[0]):
             found[READING] = kept.gaps
         return found
@@ -295,7 +348,11 @@ class Autoregression:
             path=np.ascontiguousarray(path.reshape(total, self.data.count, n * terms)),
             start=start,
             step=step,
-            covariance=self.covariance(draws),
+            rows=self.rows(draws),
+            sizes=self.sizes(draws),
+            log_sizes=self._log_sizes(draws),
+            size_start=self._of_errors(draws, "log_sd_{}_start"),
+            size_step=self._of_errors(draws, "log_sd_{}_drift"),
             gaps=self.readings(draws),
         )
 
@@ -304,8 +361,7 @@ class Autoregression:
         gaps = len(self.data.gaps[0])
         if gaps:
             return np.asarray(draws.get(READING).reshape(-1, gaps))
-        first = draws.get("variance_1")
-        return np.zeros((first.shape[0] * first.shape[1], 0))
+        return np.zeros((draws.shape[0] * draws.shape[1], 0))
 
     def last(self, draws: Any) -> np.ndarray:
         """Return the last readings of all draws, missing ones drawn, (draws, lags, n)."""
@@ -325,8 +381,7 @@ class Autoregression:
         """Return coefficients from draws of the model, (draws, times or 1, n, terms)."""
         n, terms = self.size
         times = self.data.count if self.drifts else 1
-        first = draws.get(self.name(0, 0) if not self.drifts else "variance_1")
-        total = first.shape[0] * first.shape[1]
+        total = draws.shape[0] * draws.shape[1]
         found = np.empty((total, times, n, terms))
         for j in range(n):
             for r in range(terms):
@@ -334,15 +389,39 @@ class Autoregression:
                 found[:, :, j, r] = values
         return found
 
-    def covariance(self, draws: Any) -> np.ndarray:
-        """Return covariances of errors from draws of the model, (draws, n, n)."""
+    def rows(self, draws: Any) -> np.ndarray:
+        """Return what makes errors independent, (draws, n, n), from draws of the model."""
         n = len(self.data.series)
-        variances = np.stack(
-            [draws.get(f"variance_{j + 1}").reshape(-1) for j in range(n)], axis=-1
-        )
-        inverse = np.broadcast_to(np.eye(n), (len(variances), n, n)).copy()
+        total = draws.shape[0] * draws.shape[1]
+        found = np.broadcast_to(np.eye(n), (total, n, n)).copy()
         for j in range(n):
             for i in range(j):
-                inverse[:, j, i] = -draws.get(f"lean_{j + 1}_{i + 1}").reshape(-1)
-        unit = np.linalg.inv(inverse)
-        return np.asarray(np.einsum("dij,dj,dkj->dik", unit, variances, unit))
+                found[:, j, i] = -draws.get(f"lean_{j + 1}_{i + 1}").reshape(-1)
+        return found
+
+    def sizes(self, draws: Any) -> np.ndarray:
+        """Return sds of independent errors, (draws, times or 1, n), from draws of the model."""
+        if self.errors_drift:
+            return np.exp(self._log_sizes(draws))
+        return np.sqrt(self._of_errors(draws, "variance_{}"))[:, None]
+
+    def _log_sizes(self, draws: Any) -> np.ndarray:
+        """Return logs of sds that drift, (draws, times or 0, n)."""
+        n, total = len(self.data.series), draws.shape[0] * draws.shape[1]
+        if not self.errors_drift:
+            return np.zeros((total, 0, n))
+        found = [draws.get(f"log_sd_{j}").reshape(total, -1) for j in range(1, n + 1)]
+        return np.stack(found, axis=-1)
+
+    def _of_errors(self, draws: Any, name: str) -> np.ndarray:
+        """Return draws of numbers of the errors, (draws, n); 0 where the model has none such."""
+        n, total = len(self.data.series), draws.shape[0] * draws.shape[1]
+        if not self.errors_drift and name.startswith("log_sd"):
+            return np.zeros((total, n))
+        return np.stack([draws.get(name.format(j + 1)).reshape(-1) for j in range(n)], axis=-1)
+
+
+def covariances(rows: np.ndarray, sizes: np.ndarray) -> np.ndarray:
+    """Return covariances of errors, (..., n, n), from `rows` and `sizes` (..., n)."""
+    unit = np.linalg.inv(rows)
+    return np.asarray(np.einsum("...ij,...j,...kj->...ik", unit, sizes**2, unit))

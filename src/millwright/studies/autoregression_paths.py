@@ -114,7 +114,7 @@ def ahead(
     coefficients
         At each step, (draws, steps, n, terms).
     covariance
-        Of errors, (draws, n, n).
+        Of errors at each step, or at all alike, (draws, steps or 1, n, n).
     past
         The last readings, (draws, lags, n), the latest last.
     middle
@@ -144,7 +144,7 @@ def ahead(
             spreads[:, at] += np.einsum(
                 "dij,djtk->ditk", matrices[:, lag - 1], spreads[:, at - lag]
             )
-        spreads[:, at, :, at] += root
+        spreads[:, at, :, at] += root[:, min(at, root.shape[1] - 1)]
     errors = generator.standard_normal((draws, steps * n))
     flat = spreads.reshape(draws, steps * n, steps * n)
     known = ~np.isnan(stated)

@@ -147,9 +147,10 @@ def responses_of(
         raise ArgumentError("Generalised responses need no order: leave one of both out.")
     places = _order(found, order)
     times = list(at) if isinstance(at, list | tuple) else [at]
-    impact = impacts(found.errors, places, form == "generalised", shock == "unit")
     draws = {}
     for one in times:
+        covariance = found.covariance_at(one)
+        impact = impacts(covariance, places, form == "generalised", shock == "unit")
         moves = moved(_matrices(found, one), horizon) @ impact[:, None]
         draws[found.time_label(one)] = np.cumsum(moves, axis=1) if cumulated else moves
     series = found.study.parts.data.series
@@ -177,7 +178,7 @@ def shares_of(
     """Return shares; see `AutoregressionFindings.shares`."""
     check_whole("horizon", horizon, 1)
     places = _order(found, order)
-    impact = impacts(found.errors, places, False, False)
+    impact = impacts(found.covariance_at(at), places, False, False)
     moves = moved(_matrices(found, at), horizon - 1)
     series = found.study.parts.data.series
     return Shares(

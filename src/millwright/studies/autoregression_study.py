@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time as clock
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 from typing import Any, ClassVar
@@ -26,7 +27,8 @@ from millwright.studies.autoregression_rolling import Make, rolling_scores
 from millwright.studies.findings import Findings
 from millwright.studies.series_times import stored_name
 from millwright.studies.study import Fitting, Study
-from millwright.sweeps.run import Plan, stacked, swept
+from millwright.sweeps.problem import gone_on
+from millwright.sweeps.run import Plan, Stop, stacked, swept
 from millwright.terminal.progress import chosen_listener
 from millwright.wording import setting
 
@@ -92,32 +94,84 @@ class AutoregressionStudy(Study):
         )
         for key, least in (("chains", 1), ("warmup", 0), ("draws", 1), ("thin", 1), ("seed", 0)):
             check_whole(key, getattr(plan, key), least)
+        posterior = self._swept(plan, how.workers, how.progress, None)
+        if how.save is not None:
+            posterior.save(how.save, replace=True)
+        return posterior
+
+    def extended(
+        self,
+        name: str,
+        posterior: Posterior,
+        more: int,
+        workers: int | Executor | None,
+        progress: bool | Listener,
+    ) -> Posterior:
+        """Return the posterior with more draws, those of one longer fit."""
+        record = posterior.record
+        plan = Plan(
+            chains=posterior.draws.shape[0],
+            warmup=0,
+            draws=more,
+            thin=record.settings["thin"],
+            seed=record.seed,
+        )
+        return self._swept(plan, workers, progress, posterior)
+
+    def _swept(
+        self,
+        plan: Plan,
+        workers: int | Executor | None,
+        progress: bool | Listener,
+        before: Posterior | None,
+    ) -> Posterior:
+        """Make sweeps, going on from what there is."""
         began, started = now(), clock.monotonic()
-        binding = self.model.bind(self.data_of(name))
-        workers = how.workers if isinstance(how.workers, int) else None
+        problem = self.parts.problem
+        threads = workers if isinstance(workers, int) else None
+        stops = [] if before is None else self._stops(before)
         try:
-            kept = swept(self.parts.problem, plan, workers, chosen_listener(how.progress))
+            kept, generators = swept(problem, plan, threads, chosen_listener(progress), stops)
         except KeyboardInterrupt as stop:
-            raise Interrupted("The sweeps were stopped before their end.", None) from stop
-        posterior = made_elsewhere(
-            binding,
-            self.parts.values(stacked(kept)),
+            raise Interrupted("The sweeps were stopped before their end.", before) from stop
+        values = self.parts.values(stacked(kept))
+        draws, warmup, spent = plan.draws, plan.warmup, clock.monotonic() - started
+        if before is not None:
+            draws += before.draws.shape[1]
+            warmup = before.record.settings["warmup"]
+            began, spent = before.record.started, spent + before.record.seconds["sampling"]
+            old = before.draws.values
+            values = {key: np.concatenate([old[key], new], 1) for key, new in values.items()}
+        return made_elsewhere(
+            self.model.bind(self.data_of("")),
+            values,
             origin=Origin.SWEEPS,
             seed=plan.seed,
             settings={
                 "method": "Gibbs sweeps",
                 "chains": plan.chains,
-                "draws": plan.draws,
-                "warmup": plan.warmup,
+                "draws": draws,
+                "warmup": warmup,
                 "thin": plan.thin,
                 "filled": len(self.parts.data.gaps[0]),
             },
             began=began,
-            seconds=clock.monotonic() - started,
+            seconds=spent,
+            chains=tuple({"steps": 0, "generator": one} for one in generators),
+            extended=before is not None,
         )
-        if how.save is not None:
-            posterior.save(how.save, replace=True)
-        return posterior
+
+    def _stops(self, before: Posterior) -> list[Stop]:
+        """Return where each chain stands at its last draw, which is all that it goes on from."""
+        chains, draws = before.draws.shape
+        kept, problem = self.parts.kept(before.draws), self.parts.problem
+        return [
+            Stop(
+                state=gone_on(problem, kept, (chain + 1) * draws - 1),
+                generator=before.record.chains[chain]["generator"],
+            )
+            for chain in range(chains)
+        ]
 
     def compare_forecasts(
         self, last: int = 12, *, draws: int = 300, seed: int = 0, progress: bool | Listener = True
@@ -156,8 +210,8 @@ class AutoregressionStudy(Study):
         made: dict[str, Make] = {
             next(iter(self.models)): partial(rebuild, settings=self.settings, remarks=())
         }
-        if self.parts.drifts:
-            steady = {**self.settings, "drift": 0, "constant": []}
+        if self.parts.changes:
+            steady = {**self.settings, "drift": 0, "error_drift": 0, "constant": []}
             made["constant"] = partial(rebuild, settings=steady, remarks=())
         return made
 
@@ -178,6 +232,7 @@ def vector_autoregression(
     lags: int = 1,
     others: Sequence[str] = (),
     drift: float = 0.5,
+    error_drift: float = 0.0,
     constant: Sequence[str] = (),
     tightness: float = 0.5,
     cross: float = 0.5,
@@ -205,6 +260,11 @@ def vector_autoregression(
     drift
         Half-normal scale of how far each slope wanders over all times, in units of the series'
         noises (levels: of their sds); 0 for coefficients that are constant.
+    error_drift
+        Half-normal scale of how far the log sd of each series' errors wanders over all times
+        (Primiceri 2005; Kim, Shephard and Chib 1998); 0 for errors with one covariance. Errors
+        that drift lean on those of the series before them by constant slopes, so that their
+        prior depends on the order.
     constant
         Terms whose coefficients do not drift, such as `level` or `flow, 1 before`.
     tightness, cross, first_lag
@@ -233,6 +293,7 @@ def vector_autoregression(
         "lags": lags,
         "others": list(made.others),
         "drift": drift,
+        "error_drift": error_drift,
         "constant": kept,
         "tightness": tightness,
         "cross": cross,
@@ -246,8 +307,11 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
     for name in ("tightness", "cross"):
         check_positive(name, settings[name])
     drift, first = settings["drift"], settings["first_lag"]
-    if drift != 0:
-        check_positive("drift", drift)
+    errors = settings.get("error_drift", 0.0)
+    for name, value in (("drift", drift), ("error_drift", errors)):
+        # `0` itself is what says that nothing drifts.
+        if isinstance(value, bool) or value != 0:
+            check_positive(name, value)
     if not isinstance(first, int | float) or not np.isfinite(first):
         raise ArgumentError(f"`first_lag` must be a number, not {first!r}.")
     for term in settings["constant"]:
@@ -263,6 +327,7 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
             cross=float(settings["cross"]),
             first_lag=float(first),
             drift=float(drift),
+            error_drift=float(errors),
         ),
         still=tuple(settings["constant"]),
     )
@@ -270,9 +335,9 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
     table = made.frame.assign(**{named: made.times.column})
     return AutoregressionStudy(
         question=f"How do {', '.join(f'`{name}`' for name in made.series)} lean on their past"
-        + (", and does it change?" if parts.drifts else "?"),
+        + (", and does it change?" if parts.changes else "?"),
         data=table,
-        models={"drifting" if parts.drifts else "constant": parts.model},
+        models={"drifting" if parts.changes else "constant": parts.model},
         choices=_choices(parts),
         remarks=made.remarks,
         settings=settings,
@@ -292,8 +357,7 @@ def _choices(parts: Autoregression) -> tuple[str, ...]:
             f"{name} {noise:.3g}" for name, noise in zip(made.series, made.noise, strict=True)
         )
         + ".",
-        f"Errors: correlated, covariance inverse Wishart with {parts.degrees:g} degrees of "
-        "freedom and these noises squared as its mean, written error by error in the model.",
+        _error_words(parts),
     ]
     if parts.drifts:
         lines.append(
@@ -309,6 +373,8 @@ def _choices(parts: Autoregression) -> tuple[str, ...]:
         "Sampled by Gibbs sweeps: the whole path in one draw (Durbin and Koopman 2002), steps "
         "with the path standardised and as it is (Fruehwirth-Schnatter and Wagner 2010; Yu and "
         "Meng 2011)."
+        + " Sds of errors by mixtures of ten normals (Omori et al. 2007), whose error is "
+        "corrected by accepting or refusing." * parts.errors_drift
     )
     if len(made.gaps[0]):
         lines.append(
@@ -316,6 +382,21 @@ def _choices(parts: Autoregression) -> tuple[str, ...]:
             "filled along straight lines."
         )
     return tuple(lines)
+
+
+def _error_words(parts: Autoregression) -> str:
+    if parts.errors_drift:
+        return (
+            "Errors: each given those of the series before it, on which it leans by slopes "
+            "normal(0, the ratio of noises); the log of its sd is a random walk (Primiceri 2005) "
+            "that starts at normal(log of the noise, 1), its sd of steps half-normal, so that "
+            f"over all times the log sd wanders by about {parts.rules.error_drift:g}. The order "
+            "of the series matters to this prior."
+        )
+    return (
+        f"Errors: correlated, covariance inverse Wishart with {parts.degrees:g} degrees of "
+        "freedom and these noises squared as its mean, written error by error in the model."
+    )
 
 
 def rebuild(

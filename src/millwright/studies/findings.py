@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Callable, Mapping
+from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,6 +13,7 @@ import numpy as np
 import pandas as pd
 
 import millwright
+from millwright.checks import check_whole
 from millwright.diagnostics.finding import Finding
 from millwright.diagnostics.verdict import Verdict
 from millwright.display import Shown
@@ -21,6 +23,8 @@ from millwright.draws.table import Table, make_table
 from millwright.draws.table_forms import Form, written
 from millwright.evidence.bayes_factor import BayesFactor
 from millwright.posterior.posterior import Posterior
+from millwright.sampling.progress import Listener
+from millwright.storage.place import check_new
 from millwright.studies.folder import StudyFolder
 from millwright.studies.sentences import bulleted
 from millwright.wording import for_python, visible
@@ -238,6 +242,56 @@ class Findings(Shown):
         """
         # Pages stand above studies: through the public face, as for posteriors.
         return Path(millwright.report(self, path, replace=replace, **parts))
+
+    def extend(
+        self,
+        more: int,
+        *,
+        workers: int | Executor | None = None,
+        progress: bool | Listener = True,
+        save: str | Path | None = None,
+        replace: bool = False,
+    ) -> Findings:
+        """Go on sampling: return the findings of so many more draws a chain of every model.
+
+        The draws are those that one longer fit would have had.
+
+        Parameters
+        ----------
+        more
+            How many draws to add to each chain.
+        workers, progress
+            As for `Study.fit`.
+        save, replace
+            A folder for the longer study, and whether to overwrite a study that is there.
+
+        Returns
+        -------
+        The longer findings; these stay as they are.
+
+        Raises
+        ------
+        ArgumentError
+            If the draws of a model are exact ones, which do not go on.
+        StorageError
+            If something is in the way.
+        Interrupted
+            On Ctrl-C; nothing is added then.
+        """
+        check_whole("more", more, 1)
+        if save is not None:
+            check_new(Path(save), replace)
+        longer = {
+            name: self.study.extended(name, posterior, more, workers, progress)
+            for name, posterior in self.posteriors.items()
+        }
+        drawn = next(iter(longer.values())).draws.shape[1]
+        settings = {**self.fit_settings, "draws": drawn}
+        made = self.study._found(longer, settings)
+        found = made.with_interval(self.level, self.kind)
+        if save is not None:
+            found.save(save, replace)
+        return found
 
     def save(self, path: str | Path, replace: bool = False) -> None:
         """Store the study and the runs of its models in a folder, for `mw.studies.load`.

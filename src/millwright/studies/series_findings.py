@@ -83,7 +83,7 @@ class SeriesFindings(AutoregressionFindings):
             when = f" at {made.labels[-1]}" if model.step_scale[0, r] > 0 else ""
             name = "level" if r == 0 else f"slope of {made.terms[r]}"
             numbers[f"{name}{when}"] = values
-        numbers["noise"] = np.sqrt(self._covariance[:, 0, 0]).reshape(shape)
+        numbers["noise"] = self.sizes[:, -1, 0].reshape(shape)
         return numbers
 
     def _one_sided(self) -> tuple[str, ...]:

@@ -292,6 +292,36 @@ class Study(Shown):
                 ) from stop
         return self._found(posteriors, settings)
 
+    def extended(
+        self,
+        name: str,
+        posterior: Posterior,
+        more: int,
+        workers: int | Executor | None,
+        progress: bool | Listener,
+    ) -> Posterior:
+        """Return the posterior of a model with more draws a chain.
+
+        Parameters
+        ----------
+        name, posterior
+            The model, and what it is so far.
+        more
+            How many draws to add to each chain.
+        workers, progress
+            As for `fit`.
+
+        Returns
+        -------
+        A new posterior.
+
+        Raises
+        ------
+        ArgumentError
+            If the draws are exact ones, which do not go on.
+        """
+        return posterior.extend(more, workers=workers, progress=progress)
+
     def _sampled(self) -> tuple[str, ...]:
         """Return the models that are fitted; others are weighed without being sampled."""
         return tuple(self.models)

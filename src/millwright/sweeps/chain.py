@@ -5,9 +5,15 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.subsets.compiling import compiled
-from millwright.sweeps.errors_of_series import draw_covariance, draw_gaps
+from millwright.sweeps.error_sizes import draw_sizes, steady_sizes
+from millwright.sweeps.errors_of_series import (
+    draw_covariance,
+    draw_gaps,
+    draw_leans,
+    errors_left,
+)
 from millwright.sweeps.paths import draw_path
-from millwright.sweeps.problem import Kept, Problem, State
+from millwright.sweeps.problem import Kept, Problem, State, fill_gaps
 from millwright.sweeps.steps import draw_steps, redraw_steps
 
 __all__ = ["standing_still", "sweep"]
@@ -28,6 +34,7 @@ def sweep(
     With `begin` below 0 nothing is kept: warm-up.
     """
     drifts = problem.step_scale.max() > 0
+    sizes_drift = problem.size_scale.max() > 0
     still = np.zeros(len(problem.start_mean))
     for draw in range(count):
         for _ in range(thin):
@@ -37,7 +44,8 @@ def sweep(
                 problem.start_mean,
                 problem.start_variance,
                 state.step,
-                state.covariance,
+                state.rows,
+                state.sizes,
                 generator,
                 state.path,
                 state.start,
@@ -49,7 +57,8 @@ def sweep(
                     problem.start_mean,
                     problem.start_variance,
                     problem.step_scale,
-                    state.covariance,
+                    state.rows,
+                    state.sizes,
                     generator,
                     state.path,
                     state.start,
@@ -58,15 +67,24 @@ def sweep(
                     False,
                 )
                 redraw_steps(state.path, state.start, problem.step_scale, generator, state.step)
-            draw_covariance(
-                state.outcomes,
-                state.regressors,
-                state.path,
-                problem.degrees,
-                problem.scatter,
-                generator,
-                state.covariance,
-            )
+            left = errors_left(state.outcomes, state.regressors, state.path)
+            if sizes_drift:
+                draw_leans(left, state.sizes, problem.lean_scale, generator, state.rows)
+                draw_sizes(
+                    left @ state.rows.T,
+                    problem.size_start_mean,
+                    problem.size_start_variance,
+                    problem.size_scale,
+                    generator,
+                    state.sizes,
+                    state.log_sizes,
+                    state.size_start,
+                    state.size_step,
+                )
+            else:
+                draw_covariance(
+                    left, problem.degrees, problem.scatter, generator, state.rows, state.sizes
+                )
             if len(problem.gap_time) > 0:
                 draw_gaps(
                     problem.lags,
@@ -74,7 +92,8 @@ def sweep(
                     problem.gap_time,
                     problem.gap_series,
                     state.path,
-                    state.covariance,
+                    state.rows,
+                    state.sizes,
                     generator,
                     state.outcomes,
                     state.regressors,
@@ -92,9 +111,15 @@ def _keep(problem: Problem, state: State, at: int, kept: Kept) -> None:
             kept.path[at, t, a] = state.path[t, a]
         kept.start[at, a] = state.start[a]
         kept.step[at, a] = state.step[a]
-    for i in range(len(state.covariance)):
-        for j in range(len(state.covariance)):
-            kept.covariance[at, i, j] = state.covariance[i, j]
+    for i in range(len(state.rows)):
+        kept.size_start[at, i] = state.size_start[i]
+        kept.size_step[at, i] = state.size_step[i]
+        for j in range(len(state.rows)):
+            kept.rows[at, i, j] = state.rows[i, j]
+        for t in range(len(state.sizes)):
+            kept.sizes[at, t, i] = state.sizes[t, i]
+        for t in range(len(state.log_sizes)):
+            kept.log_sizes[at, t, i] = state.log_sizes[t, i]
     for gap in range(len(problem.gap_time)):
         kept.gaps[at, gap] = state.outcomes[problem.gap_time[gap], problem.gap_series[gap]]
 
@@ -105,32 +130,39 @@ def standing_still(problem: Problem, kept: Kept, generator: np.random.Generator)
 
     Returns
     -------
-    (draws, coefficients): the mean of their exponentials over draws is the Bayes factor for a
-    coefficient that never moves (Dickey 1971); 0 where it cannot move.
+    (draws, coefficients + n), the last for the errors' log sds: the mean of their exponentials
+    over draws is the Bayes factor for what never moves (Dickey 1971); 0 where it cannot move.
     """
     draws, count = kept.step.shape
-    found = np.zeros((draws, count))
     outcomes, regressors = problem.outcomes.copy(), problem.regressors.copy()
     series = outcomes.shape[1]
+    found = np.zeros((draws, count + series))
     for draw in range(draws):
-        for gap in range(len(problem.gap_time)):
-            at, own = problem.gap_time[gap], problem.gap_series[gap]
-            outcomes[at, own] = kept.gaps[draw, gap]
-            for later in range(1, min(problem.lags, len(outcomes) - 1 - at) + 1):
-                past = kept.gaps[draw, gap] - problem.middle[own]
-                regressors[at + later, 1 + (later - 1) * series + own] = past
-        draw_steps(
-            outcomes,
-            regressors,
-            problem.start_mean,
-            problem.start_variance,
-            problem.step_scale,
-            kept.covariance[draw],
-            generator,
-            kept.path[draw].copy(),
-            kept.start[draw].copy(),
-            kept.step[draw].copy(),
-            found[draw],
-            True,
-        )
+        fill_gaps(problem, kept.gaps[draw], outcomes, regressors)
+        if problem.size_scale.max() > 0:
+            left = errors_left(outcomes, regressors, kept.path[draw])
+            steady_sizes(
+                left @ kept.rows[draw].T,
+                problem.size_scale,
+                kept.log_sizes[draw],
+                kept.size_start[draw],
+                kept.size_step[draw],
+                found[draw, count:],
+            )
+        if problem.step_scale.max() > 0:
+            draw_steps(
+                outcomes,
+                regressors,
+                problem.start_mean,
+                problem.start_variance,
+                problem.step_scale,
+                kept.rows[draw],
+                kept.sizes[draw],
+                generator,
+                kept.path[draw].copy(),
+                kept.start[draw].copy(),
+                kept.step[draw].copy(),
+                found[draw, :count],
+                True,
+            )
     return found

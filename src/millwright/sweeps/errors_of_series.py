@@ -1,4 +1,4 @@
-"""The covariance of errors, and readings that are missing."""
+"""The errors of series: their covariance, how they lean on each other, and missing readings."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import numpy as np
 
 from millwright.subsets.compiling import compiled
 
-__all__ = ["draw_covariance", "draw_gaps"]
+__all__ = ["draw_covariance", "draw_gaps", "draw_leans", "errors_left"]
 
 
 @compiled
@@ -22,24 +22,38 @@ def _left(
 
 
 @compiled
+def errors_left(outcomes: np.ndarray, regressors: np.ndarray, path: np.ndarray) -> np.ndarray:
+    """Return the errors of all times, (times, n)."""
+    found = np.empty(outcomes.shape)
+    for t in range(len(found)):
+        _left(outcomes, regressors, path, t, found[t])
+    return found
+
+
+@compiled
 def draw_covariance(
-    outcomes: np.ndarray,
-    regressors: np.ndarray,
-    path: np.ndarray,
+    left: np.ndarray,
     degrees: float,
     scatter: np.ndarray,
     generator: np.random.Generator,
-    covariance: np.ndarray,
+    rows: np.ndarray,
+    sizes: np.ndarray,
 ) -> None:
-    """Draw the covariance of errors: inverse Wishart, by the decomposition of Bartlett (1933)."""
-    times, series = outcomes.shape
+    """Draw a constant covariance of errors: inverse Wishart, by Bartlett (1933).
+
+    Parameters
+    ----------
+    left
+        Errors, (times, n).
+    rows, sizes
+        Written: what makes errors independent, (n, n), and their sds then, (1, n).
+    """
+    times, series = left.shape
     total = scatter.copy()
-    left = np.empty(series)
     for t in range(times):
-        _left(outcomes, regressors, path, t, left)
         for i in range(series):
             for j in range(series):
-                total[i, j] += left[i] * left[j]
+                total[i, j] += left[t, i] * left[t, j]
     root = np.linalg.cholesky(total)
     lower = np.zeros((series, series))
     for i in range(series):
@@ -47,10 +61,55 @@ def draw_covariance(
         for j in range(i):
             lower[i, j] = generator.standard_normal()
     turned = root @ np.linalg.inv(lower).T
-    found = turned @ turned.T
+    factor = np.linalg.cholesky(turned @ turned.T)
+    inverse = np.linalg.inv(factor)
     for i in range(series):
+        sizes[0, i] = factor[i, i]
         for j in range(series):
-            covariance[i, j] = 0.5 * (found[i, j] + found[j, i])
+            rows[i, j] = inverse[i, j] * factor[i, i] if j < i else 0.0
+        rows[i, i] = 1.0
+
+
+@compiled
+def draw_leans(
+    left: np.ndarray,
+    sizes: np.ndarray,
+    lean_scale: np.ndarray,
+    generator: np.random.Generator,
+    rows: np.ndarray,
+) -> None:
+    """Draw the slopes of each error on those before it, given the sds of what they leave.
+
+    Parameters
+    ----------
+    left
+        Errors, (times, n).
+    sizes
+        (times, n).
+    lean_scale
+        Sds of their normal priors around 0, (n, n).
+    rows
+        Written: the slopes with their signs turned, below a diagonal of ones.
+    """
+    times, series = left.shape
+    for k in range(1, series):
+        precision = np.zeros((k, k))
+        pull = np.zeros(k)
+        for i in range(k):
+            precision[i, i] = 1 / lean_scale[k, i] ** 2
+        for t in range(times):
+            weight = 1 / sizes[t, k] ** 2
+            for i in range(k):
+                pull[i] += weight * left[t, i] * left[t, k]
+                for j in range(k):
+                    precision[i, j] += weight * left[t, i] * left[t, j]
+        turn = np.linalg.inv(np.linalg.cholesky(precision))
+        noise = np.empty(k)
+        for i in range(k):
+            noise[i] = generator.standard_normal()
+        drawn = turn.T @ (turn @ pull + noise)
+        for i in range(k):
+            rows[k, i] = -drawn[i]
 
 
 @compiled
@@ -60,7 +119,8 @@ def draw_gaps(
     gap_time: np.ndarray,
     gap_series: np.ndarray,
     path: np.ndarray,
-    errors: np.ndarray,
+    rows: np.ndarray,
+    sizes: np.ndarray,
     generator: np.random.Generator,
     outcomes: np.ndarray,
     regressors: np.ndarray,
@@ -68,7 +128,6 @@ def draw_gaps(
     """Draw each missing reading given all others: it is an outcome once, and a regressor later."""
     times, series = outcomes.shape
     m = regressors.shape[1]
-    inverse = np.linalg.inv(errors)
     left = np.empty(series)
     along = np.empty(series)
     for gap in range(len(gap_time)):
@@ -81,10 +140,14 @@ def draw_gaps(
                     along[j] = 1.0 if j == own else 0.0
                 else:
                     along[j] = -path[at + later, j * m + 1 + (later - 1) * series + own]
-            for i in range(series):
-                for j in range(series):
-                    precision += along[i] * inverse[i, j] * along[j]
-                    pull -= along[i] * inverse[i, j] * left[j]
+            for k in range(series):
+                moved, error = 0.0, 0.0
+                for j in range(k + 1):
+                    moved += rows[k, j] * along[j]
+                    error += rows[k, j] * left[j]
+                weight = moved / sizes[min(at + later, len(sizes) - 1), k] ** 2
+                precision += weight * moved
+                pull -= weight * error
         value = outcomes[at, own] + pull / precision
         value += generator.standard_normal() / np.sqrt(precision)
         outcomes[at, own] = value

@@ -16,7 +16,8 @@ def draw_path(
     start_mean: np.ndarray,
     start_variance: np.ndarray,
     step: np.ndarray,
-    errors: np.ndarray,
+    rows: np.ndarray,
+    sizes: np.ndarray,
     generator: np.random.Generator,
     path: np.ndarray,
     start: np.ndarray,
@@ -32,15 +33,14 @@ def draw_path(
     ----------
     step
         Sds of steps; 0 for coefficients that stay.
-    errors
-        Covariance of errors, (n, n).
+    rows, sizes
+        What makes errors independent, (n, n), and their sds then, (times or 1, n).
     path, start
         Written: coefficients at each time, and before the first step.
     """
     times, series = outcomes.shape
     m = regressors.shape[1]
     count = series * m
-    turn = np.linalg.inv(np.linalg.cholesky(errors))
     covariance = np.zeros((count, count))
     mean = np.zeros(count)
     gains = np.empty((times, series, count))
@@ -52,6 +52,7 @@ def draw_path(
         covariance[a, a] = start_variance[a]
     for t in range(times):
         row = regressors[t]
+        size = sizes[min(t, len(sizes) - 1)]
         for a in range(count):
             path[t, a] = start[a] if t == 0 else path[t - 1, a]
             if step[a] > 0:
@@ -63,10 +64,11 @@ def draw_path(
             # The drawn path and errors stand around 0: the prior's means come back at the end.
             left = -generator.standard_normal()
             for i in range(j + 1):
-                left += turn[j, i] * outcomes[t, i]
+                turn = rows[j, i] / size[j]
+                left += turn * outcomes[t, i]
                 for r in range(m):
                     at = i * m + r
-                    weight = turn[j, i] * row[r]
+                    weight = turn * row[r]
                     weights[at] = weight
                     left -= weight * (path[t, at] + start_mean[at] + mean[at])
                     others = covariance[at]
@@ -83,7 +85,7 @@ def draw_path(
                 own = covariance[a]
                 for b in range(count):
                     own[b] -= share * gain[b]
-    _correct(regressors, turn, gains, spreads, scaled, step, start_variance, path, start)
+    _correct(regressors, rows, sizes, gains, spreads, scaled, step, start_variance, path, start)
     for a in range(count):
         start[a] += start_mean[a]
         for t in range(times):
@@ -93,7 +95,8 @@ def draw_path(
 @compiled
 def _correct(
     regressors: np.ndarray,
-    turn: np.ndarray,
+    rows: np.ndarray,
+    sizes: np.ndarray,
     gains: np.ndarray,
     spreads: np.ndarray,
     scaled: np.ndarray,
@@ -108,14 +111,16 @@ def _correct(
     pulls = np.empty((times, count))
     pull = np.zeros(count)
     for t in range(times - 1, -1, -1):
+        size = sizes[min(t, len(sizes) - 1)]
         for j in range(series - 1, -1, -1):
             along = 0.0
             for a in range(count):
                 along += gains[t, j, a] * pull[a]
             change = scaled[t, j] - along / spreads[t, j]
             for i in range(j + 1):
+                turn = rows[j, i] / size[j]
                 for r in range(m):
-                    pull[i * m + r] += turn[j, i] * regressors[t, r] * change
+                    pull[i * m + r] += turn * regressors[t, r] * change
         pulls[t] = pull
     added = np.empty(count)
     for a in range(count):

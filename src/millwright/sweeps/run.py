@@ -5,17 +5,19 @@ from __future__ import annotations
 import os
 import threading
 import time
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from millwright.sampling.progress import ChainProgress, Listener, Progress
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sweeps.chain import sweep
-from millwright.sweeps.problem import Kept, Problem, begun, room
+from millwright.sweeps.problem import Kept, Problem, State, begun, room
 
-__all__ = ["Plan", "stacked", "swept"]
+__all__ = ["Plan", "Stop", "stacked", "swept"]
 
 _BLOCK_SECONDS = 0.2
 _FIRST_BLOCK = 5
@@ -34,13 +36,25 @@ class Plan:
     seed: int
 
 
+@dataclass(frozen=True, kw_only=True)
+class Stop:
+    """Where a chain stopped: what it goes on from, and the state of its generator."""
+
+    state: State
+    generator: Mapping[str, Any]
+
+
 class _Chain:
     """One chain: what it needs to go on, and how far it is."""
 
-    def __init__(self, problem: Problem, plan: Plan, number: int) -> None:
+    def __init__(self, problem: Problem, plan: Plan, number: int, stop: Stop | None) -> None:
         self.problem, self.plan, self.number = problem, plan, number
         self.generator = generator_of(plan.seed, Stream.SWEEPS, number)
-        self.state = begun(problem, self.generator)
+        if stop is None:
+            self.state = begun(problem, self.generator)
+        else:
+            self.state = stop.state
+            self.generator.bit_generator.state = stop.generator
         self.kept = room(problem, plan.draws)
         self.done = 0
 
@@ -80,8 +94,14 @@ class _Chain:
         )
 
 
-def swept(problem: Problem, plan: Plan, workers: int | None, listener: Listener) -> list[Kept]:
-    """Run chains in threads, and return their draws.
+def swept(
+    problem: Problem,
+    plan: Plan,
+    workers: int | None,
+    listener: Listener,
+    stops: Sequence[Stop] = (),
+) -> tuple[list[Kept], list[Mapping[str, Any]]]:
+    """Run chains in threads; return their draws, and states of their generators at the end.
 
     Parameters
     ----------
@@ -89,6 +109,8 @@ def swept(problem: Problem, plan: Plan, workers: int | None, listener: Listener)
         Chains at a time; by default one a core.
     listener
         Told how far the chains are.
+    stops
+        Where each chain goes on from; by default they begin.
 
     Raises
     ------
@@ -97,7 +119,10 @@ def swept(problem: Problem, plan: Plan, workers: int | None, listener: Listener)
     """
     began = time.monotonic()
     listener(Progress("compiling", 0.0))
-    chains = [_Chain(problem, plan, number) for number in range(plan.chains)]
+    chains = [
+        _Chain(problem, plan, number, stops[number] if stops else None)
+        for number in range(plan.chains)
+    ]
     stopped = threading.Event()
     with ThreadPoolExecutor(max_workers=workers or os.cpu_count() or 1) as pool:
         waiting = [pool.submit(chain.go, stopped) for chain in chains]
@@ -114,7 +139,10 @@ def swept(problem: Problem, plan: Plan, workers: int | None, listener: Listener)
         one.result()
     told = tuple(chain.progress for chain in chains)
     listener(Progress("finished", time.monotonic() - began, told))
-    return [chain.kept for chain in chains]
+    return (
+        [chain.kept for chain in chains],
+        [dict(chain.generator.bit_generator.state) for chain in chains],
+    )
 
 
 def stacked(kept: list[Kept]) -> Kept:

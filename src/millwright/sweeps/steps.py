@@ -12,13 +12,51 @@ _LEAST = 1e-12
 
 
 @compiled
+def _weighted(
+    values: np.ndarray,
+    owner: np.ndarray,
+    outcomes: np.ndarray,
+    rows: np.ndarray,
+    sizes: np.ndarray,
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return cross products of columns, and outcomes, both weighted by the errors' precision."""
+    times, series = outcomes.shape
+    total = len(owner)
+    drifting = len(sizes) > 1
+    precision = np.zeros((total, total))
+    weighted = np.zeros((times, series))
+    scaled = values.copy()
+    products = precision if drifting else scaled @ scaled.T
+    for k in range(series):
+        if drifting:
+            for a in range(total):
+                for t in range(times):
+                    scaled[a, t] = values[a, t] / sizes[t, k]
+            products = scaled @ scaled.T
+        factor = 1.0 if drifting else 1 / sizes[0, k] ** 2
+        for a in range(total):
+            for b in range(total):
+                both = rows[k, owner[a]] * rows[k, owner[b]]
+                precision[a, b] += factor * both * products[a, b]
+        for t in range(times):
+            own = 0.0
+            for j in range(k + 1):
+                own += rows[k, j] * outcomes[t, j]
+            own /= sizes[min(t, len(sizes) - 1), k] ** 2
+            for j in range(k + 1):
+                weighted[t, j] += rows[k, j] * own
+    return precision, weighted
+
+
+@compiled
 def draw_steps(
     outcomes: np.ndarray,
     regressors: np.ndarray,
     start_mean: np.ndarray,
     start_variance: np.ndarray,
     step_scale: np.ndarray,
-    errors: np.ndarray,
+    rows: np.ndarray,
+    sizes: np.ndarray,
     generator: np.random.Generator,
     path: np.ndarray,
     start: np.ndarray,
@@ -34,6 +72,8 @@ def draw_steps(
 
     Parameters
     ----------
+    rows, sizes
+        As for `draw_path`.
     path, start, step
         Read and written.
     still, told
@@ -42,7 +82,6 @@ def draw_steps(
     times, series = outcomes.shape
     m = regressors.shape[1]
     count = series * m
-    inverse = np.linalg.inv(errors)
     unit = np.zeros((times, count))
     moving = np.zeros(count, np.int64)
     movers = 0
@@ -66,11 +105,7 @@ def draw_steps(
         owner[count + k] = a // m
         for t in range(times):
             values[count + k, t] = regressors[t, a % m] * unit[t, a]
-    precision = values @ values.T
-    for a in range(total):
-        for b in range(total):
-            precision[a, b] *= inverse[owner[a], owner[b]]
-    weighted = outcomes @ inverse
+    precision, weighted = _weighted(values, owner, outcomes, rows, sizes)
     pull = np.empty(total)
     for a in range(total):
         pull[a] = 0.0
@@ -129,6 +164,9 @@ def redraw_steps(
         moved = (path[0, a] - start[a]) ** 2
         for t in range(1, times):
             moved += (path[t, a] - path[t - 1, a]) ** 2
+        # A path that was never moved says nothing of its steps.
+        if moved == 0.0:
+            continue
         shape = 0.5 * times - 0.5
         variance = 0.5 * moved / generator.standard_gamma(shape)
         ratio = -0.5 * (variance - step[a] ** 2) / step_scale[a] ** 2
