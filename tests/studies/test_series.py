@@ -87,6 +87,36 @@ class Exact(unittest.TestCase):
             self.assertLess(abs(first["mean"] - second["mean"]), 4.5 * error, one)
 
 
+class Restless(unittest.TestCase):
+    def broken(self):
+        data = table()[["month", "flow (m3)"]]
+        make = np.random.default_rng(6)
+        size = np.exp(np.linspace(-1.5, 1, len(data)))
+        data["flow (m3)"] = np.where(np.arange(len(data)) < 60, 40.0, 52.0)
+        data["flow (m3)"] += size * make.normal(size=len(data))
+        made = STUDY("level(breaks)", data, "flow (m3)", "month", error_drift=1)
+        return made.fit(seed=2, progress=False, draws=400)
+
+    def test_a_break_is_found_and_noise_that_grows(self):
+        answer = self.broken()
+        self.assertIn("df=3", str(answer.study.model))
+        first = answer.breaks().iloc[0]
+        self.assertEqual(first.name, "1935-01")
+        self.assertGreater(first["probability of being the largest"], 0.8)
+        self.assertLess(abs(first["median step"] - 12), 2.5)
+        self.assertIn("Largest step of the level: 1", str(answer))
+        sizes = answer.error_spread(every=True)["median sd of errors"].to_numpy()
+        self.assertLess(sizes[0], 0.7)
+        self.assertGreater(sizes[-1], 1.5)
+        self.assertIn("noise at 1937-12", answer.table().index)
+        for name in ("parts", "errors", "forecast"):
+            self.assertTrue(mw.plots.study(answer, name).axes)
+        with self.assertRaisesRegex(ArgumentError, r"level\(breaks\)"):
+            found().breaks()
+        with self.assertRaises(ArgumentError):
+            STUDY("level", table(), "flow (m3)", "month", error_drift=-1)
+
+
 class Answers(unittest.TestCase):
     def test_parts_add_up_and_lie_at_the_truth(self):
         drawn = found().part_draws()

@@ -33,6 +33,7 @@ def problem(gaps=True, drifts=True, seed=0, errors_drift=False):
         start_mean=make.normal(scale=0.3, size=COUNT),
         start_variance=np.full(COUNT, 0.1),
         step_scale=scale,
+        step_freedom=np.where(np.arange(COUNT) == 1, 9.0 if errors_drift else np.inf, np.inf),
         degrees=8.0,
         scatter=np.array([[4.0, 1.0], [1.0, 3.0]]),
         size_scale=np.full(SERIES, 0.3 if errors_drift else 0.0),
@@ -84,7 +85,7 @@ class Paths(unittest.TestCase):
         for _ in range(20_000):
             draw_path(
                 *(made.outcomes, made.regressors, made.start_mean, made.start_variance),
-                *(step, *apart(errors), generator, path, start),
+                *(step, np.ones((TIMES, COUNT)), *apart(errors), generator, path, start),
             )
             draws.append(np.concatenate([start[None], path]).T.reshape(-1))
         found = np.array(draws)
@@ -201,7 +202,12 @@ class Joint(unittest.TestCase):
     def test_so_do_chains_whose_errors_drift(self):
         made, make = problem(errors_drift=True), np.random.default_rng(1)
         count = 50_000
-        own = walked(make, made.start_mean, made.start_variance, made.step_scale, count)
+        start, step, last = walked(
+            make, made.start_mean, made.start_variance, made.step_scale, count
+        )
+        # Its second coefficient has Student-t steps.
+        last[:, 1] = start[:, 1] + step[:, 1] * make.standard_t(9, (count, TIMES)).sum(axis=1)
+        own = start, step, last
         lean = made.lean_scale[1, 0] * make.normal(size=(count, 1))
         sizes = walked(
             make, made.size_start_mean, made.size_start_variance, made.size_scale, count

@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 from millwright.draws.intervals import interval, kind_words
 from millwright.plots.autoregression import forecast
 from millwright.plots.panels import Size
+from millwright.plots.study_autoregression import errors_figure
 from millwright.plots.style import (
     BLUE,
     GREY,
@@ -87,4 +88,6 @@ def figures(found: SeriesFindings) -> dict[str, Callable[[Size | None, bool], Fi
     }
     if not any(part.kind == "column" for part in found.study.parts.parts):
         known["forecast"] = forecast_figure
+    if found.study.parts.errors_drift:
+        known["errors"] = errors_figure
     return {name: partial(draw, found) for name, draw in known.items()}

@@ -198,7 +198,14 @@ def _coefficients(
             if parts.step_scale[j, r] > 0:
                 name = f"{parts.name(j, r)}_drift"
                 step = found.posterior.draws.get(name).reshape(-1)[found.some]
-                moves = generator.standard_normal((len(step), horizon)) * step[:, None]
+                df = parts.step_freedom[j, r]
+                # A Student t of infinitely many degrees of freedom is normal.
+                units = (
+                    generator.standard_t(df, (len(step), horizon))
+                    if np.isfinite(df)
+                    else generator.standard_normal((len(step), horizon))
+                )
+                moves = units * step[:, None]
                 paths[:, :, j, r] += np.cumsum(moves, axis=1)
     return paths
 

@@ -122,6 +122,11 @@ class Autoregression:
         return np.vectorize(lambda one: rounded_spread(one) if one > 0 else 0.0)(scale)
 
     @cached_property
+    def step_freedom(self) -> np.ndarray:
+        """Degrees of freedom of steps, (n, terms); infinite for normal ones."""
+        return np.full(self.size, np.inf)
+
+    @cached_property
     def scatter(self) -> np.ndarray:
         """Diagonal of the scatter of the inverse-Wishart prior, (n,)."""
         return np.vectorize(rounded_spread)(self.data.noise**2)
@@ -163,6 +168,7 @@ class Autoregression:
             start_mean=mean.reshape(-1),
             start_variance=sd.reshape(-1) ** 2,
             step_scale=self.step_scale.reshape(-1),
+            step_freedom=self.step_freedom.reshape(-1),
             degrees=self.degrees,
             scatter=np.diag(self.scatter),
             size_scale=np.full(len(made.series), self.size_scale),
@@ -207,7 +213,11 @@ class Autoregression:
                     continue
                 priors[f"{name}_start"] = start
                 priors[f"{name}_drift"] = f"half_normal({spread_text(self.step_scale[j, r])})"
-                priors[name] = f"random_walk(start={name}_start, scale={name}_drift) per step"
+                df = self.step_freedom[j, r]
+                heavy = f", df={number_text(float(df))}" if np.isfinite(df) else ""
+                priors[name] = (
+                    f"random_walk(start={name}_start, scale={name}_drift{heavy}) per step"
+                )
         for j in range(n):
             priors |= self._drifting_error(j) if self.errors_drift else self._constant_error(j)
         if len(self.data.gaps[0]):

@@ -32,7 +32,7 @@ from millwright.sweeps.run import Plan, Stop, stacked, swept
 from millwright.terminal.progress import chosen_listener
 from millwright.wording import setting
 
-__all__ = ["AutoregressionStudy", "vector_autoregression"]
+__all__ = ["AutoregressionStudy", "check_drift", "vector_autoregression"]
 
 _CHAINS, _DRAWS = 4, 1000
 _WARMUP = 400
@@ -308,10 +308,8 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
         check_positive(name, settings[name])
     drift, first = settings["drift"], settings["first_lag"]
     errors = settings.get("error_drift", 0.0)
-    for name, value in (("drift", drift), ("error_drift", errors)):
-        # `0` itself is what says that nothing drifts.
-        if isinstance(value, bool) or value != 0:
-            check_positive(name, value)
+    check_drift("drift", drift)
+    check_drift("error_drift", errors)
     if not isinstance(first, int | float) or not np.isfinite(first):
         raise ArgumentError(f"`first_lag` must be a number, not {first!r}.")
     for term in settings["constant"]:
@@ -343,6 +341,18 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
         settings=settings,
         parts=parts,
     )
+
+
+def check_drift(name: str, value: Any) -> None:
+    """Refuse a scale of what drifts that is neither positive nor 0, which says that nothing does.
+
+    Raises
+    ------
+    ArgumentError
+        Which names it.
+    """
+    if isinstance(value, bool) or value != 0:
+        check_positive(name, value)
 
 
 def _choices(parts: Autoregression) -> tuple[str, ...]:

@@ -12,6 +12,7 @@ import pandas as pd
 from millwright.draws.intervals import interval, kind_words
 from millwright.draws.numbers import chance_text
 from millwright.errors import ArgumentError
+from millwright.studies.autoregression_drifts import ERROR
 from millwright.studies.autoregression_findings import AutoregressionFindings
 from millwright.studies.sentences import size_words
 from millwright.wording import visible
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
     from millwright.studies.series_study import SeriesStudy
 
 __all__ = ["SeriesFindings"]
+
+_CLEAR = 0.5
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -57,6 +60,34 @@ class SeriesFindings(AutoregressionFindings):
             frames.append(pd.DataFrame({**table, f"{words}, to": high}, index=index))
         return pd.concat(frames)
 
+    def breaks(self) -> pd.DataFrame:
+        """Say where the level steps farthest.
+
+        Returns
+        -------
+        One row a time from the second: median and interval of the step from the time before, and
+        the probability that it is the largest of all; the most probable first.
+
+        Raises
+        ------
+        ArgumentError
+            If no part of the series is `level(breaks)`.
+        """
+        model = self.study.parts
+        if not any(part.breaks for part in model.parts):
+            raise ArgumentError("No level may jump here: write `level(breaks)` among the parts.")
+        steps = np.diff(self.path(0, 0), axis=1)
+        largest = np.argmax(np.abs(steps), axis=1)
+        words = kind_words(self.kind, self.level)
+        low, high = interval(steps, self.level, self.kind)
+        table = {"median step": np.median(steps, axis=0), f"{words}, from": low}
+        shares = np.bincount(largest, minlength=steps.shape[1]) / len(steps)
+        frame = pd.DataFrame(
+            {**table, f"{words}, to": high, "probability of being the largest": shares},
+            index=pd.Index(model.data.labels[1:], name="time"),
+        )
+        return frame.sort_values("probability of being the largest", ascending=False)
+
     def _refused(self, what: str) -> ArgumentError:
         return ArgumentError(f"One series has no {what}: ask several by vector_autoregression.")
 
@@ -83,11 +114,11 @@ class SeriesFindings(AutoregressionFindings):
             when = f" at {made.labels[-1]}" if model.step_scale[0, r] > 0 else ""
             name = "level" if r == 0 else f"slope of {made.terms[r]}"
             numbers[f"{name}{when}"] = values
-        numbers["noise"] = self.sizes[:, -1, 0].reshape(shape)
+        numbers[f"noise{self._errors_when}"] = self.sizes[:, -1, 0].reshape(shape)
         return numbers
 
     def _one_sided(self) -> tuple[str, ...]:
-        return ("noise",)
+        return (f"noise{self._errors_when}",)
 
     def _cautions(self) -> tuple[Any, ...]:
         return ()
@@ -105,6 +136,8 @@ class SeriesFindings(AutoregressionFindings):
                     f"Level: {self._size(draws[:, -1])} at {labels[-1]}, a change of "
                     f"{self._size(change)} since {labels[0]}."
                 )
+                if part.breaks and made.count > 1:
+                    lines.append(self._break_words())
             elif part.kind == "season":
                 lines.append(self._season_words(part.name, draws, part.period))
             else:
@@ -117,8 +150,10 @@ class SeriesFindings(AutoregressionFindings):
                     f"`{visible(part.name)}`{when}: {self._size(slope)} for {what}, {way} with "
                     f"probability {chance_text(max(up, 1 - up), len(slope))}."
                 )
-        if model.drifts:
+        if model.changes:
             lines.append(self._drift_words())
+        if model.errors_drift:
+            lines += self._error_words()
         lines.append(
             "Not asked: what causes what. Forecasts rest on nothing else changing; a level that "
             "drifts takes up what no other part explains."
@@ -126,7 +161,22 @@ class SeriesFindings(AutoregressionFindings):
         return tuple(lines)
 
     def _coefficient_words(self, series: str, term: str) -> str:
-        return f"`{visible(term)}`"
+        return "the sd of the noise" if term == ERROR else f"`{visible(term)}`"
+
+    def _break_words(self) -> str:
+        first = self.breaks().iloc[0]
+        time, chance = first.name, float(first.iloc[3])
+        place = self.study.parts.data.labels.index(str(time))
+        step = self.path(0, 0)[:, place] - self.path(0, 0)[:, place - 1]
+        if chance < _CLEAR:
+            return (
+                f"No time stands out as a break: the largest step of the level is at {time} with "
+                f"probability {chance:.2g} only. breaks() has all."
+            )
+        return (
+            f"Largest step of the level: {self._size(step)} at {time}, with probability "
+            f"{chance_text(chance, len(step))} that it is the largest of all. breaks() has all."
+        )
 
     def _size(self, values: np.ndarray) -> str:
         return size_words(values, self.level, self.kind)

@@ -11,7 +11,10 @@ from millwright.studies.autoregression_model import Autoregression
 from millwright.studies.scales import rounded_middle, rounded_spread
 from millwright.studies.series_parts import Part, waves
 
-__all__ = ["SeriesModel"]
+__all__ = ["BREAK_FREEDOM", "SeriesModel"]
+
+BREAK_FREEDOM = 3.0
+"""Degrees of freedom of steps that may jump."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -65,6 +68,18 @@ class SeriesModel(Autoregression):
             sd = float(made.frame[made.others[r - 1]].std(ddof=1))
             scale[0, r] = drift * spread / sd / np.sqrt(made.count)
         return np.vectorize(lambda one: rounded_spread(one) if one > 0 else 0.0)(scale)
+
+    @cached_property
+    def step_freedom(self) -> np.ndarray:
+        """Degrees of freedom of steps, (1, terms); infinite for normal ones."""
+        found = [BREAK_FREEDOM if part and part.breaks else np.inf for part in self.owner]
+        return np.array([found])
+
+    @cached_property
+    def size_start(self) -> np.ndarray:
+        """Prior mean of the noise's log sd before the first step, (1,); its sd is 1."""
+        changes = np.diff(self.data.filled[:, 0])
+        return np.round(np.log(0.5 * changes.std(ddof=1))[None], 2)
 
     @cached_property
     def scatter(self) -> np.ndarray:

@@ -33,6 +33,8 @@ class Part:
         The column, of a column.
     drifts
         Whether its coefficients may drift.
+    breaks
+        Whether it may jump: its steps are Student-t ones.
     period, waves
         Of a season.
     """
@@ -41,6 +43,7 @@ class Part:
     name: str
     column: str = ""
     drifts: bool = False
+    breaks: bool = False
     period: float = field(default=0)
     waves: int = field(default=0)
 
@@ -92,6 +95,8 @@ def read_parts(text: str) -> tuple[Part, ...]:
 def _part(text: str) -> Part:
     if text == "level":
         return Part(kind="level", name="level", drifts=True)
+    if re.fullmatch(r"level\(\s*breaks\s*\)", text):
+        return Part(kind="level", name="level", drifts=True, breaks=True)
     if text == "trend":
         return Part(kind="trend", name="trend")
     if season := _SEASON.fullmatch(text):
@@ -104,8 +109,8 @@ def _part(text: str) -> Part:
     name = column.strip("`") if quoted else column
     if not name or (not quoted and not re.fullmatch(r"[\w .%/-]+", name)):
         raise ArgumentError(
-            f"{text!r} is no part of a series: write level, trend, season(12), cycle(40), a "
-            "column, or drifting(column); odd names in backticks."
+            f"{text!r} is no part of a series: write level, level(breaks), trend, season(12), "
+            "cycle(40), a column, or drifting(column); odd names in backticks."
         )
     return Part(kind="column", name=name, column=name, drifts=bool(drifting))
 

@@ -16,11 +16,11 @@ from millwright.posterior.posterior import Posterior
 from millwright.studies.autoregression_data import SeriesData, series_data, with_index
 from millwright.studies.autoregression_model import READING, Rules
 from millwright.studies.autoregression_rolling import Make
-from millwright.studies.autoregression_study import AutoregressionStudy
+from millwright.studies.autoregression_study import AutoregressionStudy, check_drift
 from millwright.studies.findings import Findings
 from millwright.studies.reading import find_column
 from millwright.studies.series_findings import SeriesFindings
-from millwright.studies.series_model import SeriesModel
+from millwright.studies.series_model import BREAK_FREEDOM, SeriesModel
 from millwright.studies.series_parts import Part, read_parts, waves
 from millwright.studies.series_times import stored_name
 
@@ -66,6 +66,7 @@ def series(
     time: str | None = None,
     *,
     drift: float = 0.5,
+    error_drift: float = 0.0,
 ) -> SeriesStudy:
     """Ask what a series is made of: a level, a trend, seasons, and what columns do to it.
 
@@ -73,9 +74,10 @@ def series(
     ----------
     parts
         Such as `level + season(12) + hours`: `level`, a random walk (a constant one where it is
-        left out); `trend`, a straight line; `season(period)` or `season(period, waves)`, a sum of
-        waves that drift, by default 3; `cycle(period)`, one such wave of any period; a column with
-        a constant slope, or `drifting(column)` with one that is a random walk.
+        left out); `level(breaks)`, one with Student-t steps, which may jump; `trend`, a straight
+        line; `season(period)` or `season(period, waves)`, a sum of waves that drift, by default 3;
+        `cycle(period)`, one such wave of any period; a column with a constant slope, or
+        `drifting(column)` with one that is a random walk.
     data
         DataFrame, or mapping of columns; one row a time.
     outcome
@@ -86,6 +88,9 @@ def series(
     drift
         Scale of what may drift: the half-normal scale of how far waves and slopes wander over all
         times, in sds of the series; of the level twice it times the sd of the series' changes.
+    error_drift
+        Half-normal scale of how far the log sd of the noise wanders over all times; 0 for noise
+        that is as large at all times.
 
     Returns
     -------
@@ -105,15 +110,29 @@ def series(
     if name in columns:
         raise ArgumentError(f"`{name}` is the series itself: leave it out of the parts.")
     made = series_data(frame, [name], time, 0, columns)
-    settings = {"parts": parts, "outcome": name, "time": time, "drift": drift}
+    settings = {
+        "parts": parts,
+        "outcome": name,
+        "time": time,
+        "drift": drift,
+        "error_drift": error_drift,
+    }
     return build(made, read, settings)
 
 
 def build(made: SeriesData, read: tuple[Part, ...], settings: Mapping[str, Any]) -> SeriesStudy:
     """Return the study of a series under settings, all checked."""
     check_positive("drift", settings["drift"])
+    errors = settings.get("error_drift", 0.0)
+    check_drift("error_drift", errors)
     whole = _with_waves(made, read)
-    rules = Rules(tightness=1.0, cross=1.0, first_lag=0.0, drift=float(settings["drift"]))
+    rules = Rules(
+        tightness=1.0,
+        cross=1.0,
+        first_lag=0.0,
+        drift=float(settings["drift"]),
+        error_drift=float(errors),
+    )
     model = SeriesModel(data=whole, rules=rules, parts=read)
     named = stored_name(settings["time"], made.frame.columns)
     table = made.frame.assign(**{named: made.times.column})
@@ -174,13 +193,18 @@ def _choices(model: SeriesModel) -> tuple[str, ...]:
         "Prior before the first step: the level, with all parts at their means, normal around the "
         "series' mean with 2 of its sds; what one sd of another column does normal(0, 2 sds of "
         "the series).",
-        f"Noise: variance inverse gamma, shape 1.5, scale {0.5 * model.scatter[0]:.3g}, a "
-        "fortieth of the variance of the changes from time to time: it hardly matters.",
+        _noise_words(model),
     ]
     for part in model.parts:
         if part.kind == "level":
+            steps = (
+                f"Student-t steps of {BREAK_FREEDOM:g} degrees of freedom, so that it may jump; "
+                "their scale is"
+                if part.breaks
+                else "its sd of steps"
+            )
             lines.append(
-                "Level: a random walk; its sd of steps half-normal with the scale "
+                f"Level: a random walk; {steps} half-normal with the scale "
                 f"{2 * drift:g} times the sd of the series' changes from time to time."
             )
         elif part.kind == "season":
@@ -203,6 +227,20 @@ def _choices(model: SeriesModel) -> tuple[str, ...]:
         )
     lines.append("Sampled by Gibbs sweeps, as several series are.")
     return tuple(lines)
+
+
+def _noise_words(model: SeriesModel) -> str:
+    if model.errors_drift:
+        return (
+            "Noise: the log of its sd is a random walk (Kim, Shephard and Chib 1998) that starts "
+            f"at normal({model.size_start[0]:g}, 1), the log of half of the sd of the changes; "
+            "its sd of steps half-normal, so that over all times the log sd wanders by about "
+            f"{model.rules.error_drift:g}."
+        )
+    return (
+        f"Noise: variance inverse gamma, shape 1.5, scale {0.5 * model.scatter[0]:.3g}, a "
+        "fortieth of the variance of the changes from time to time: it hardly matters."
+    )
 
 
 def rebuild(

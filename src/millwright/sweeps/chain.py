@@ -14,7 +14,7 @@ from millwright.sweeps.errors_of_series import (
 )
 from millwright.sweeps.paths import draw_path
 from millwright.sweeps.problem import Kept, Problem, State, fill_gaps
-from millwright.sweeps.steps import draw_steps, redraw_steps
+from millwright.sweeps.steps import draw_steps, draw_stretches, redraw_steps
 
 __all__ = ["standing_still", "sweep"]
 
@@ -38,12 +38,21 @@ def sweep(
     still = np.zeros(len(problem.start_mean))
     for draw in range(count):
         for _ in range(thin):
+            draw_stretches(
+                state.path,
+                state.start,
+                state.step,
+                problem.step_freedom,
+                generator,
+                state.stretch,
+            )
             draw_path(
                 state.outcomes,
                 state.regressors,
                 problem.start_mean,
                 problem.start_variance,
                 state.step,
+                state.stretch,
                 state.rows,
                 state.sizes,
                 generator,
@@ -66,7 +75,14 @@ def sweep(
                     still,
                     False,
                 )
-                redraw_steps(state.path, state.start, problem.step_scale, generator, state.step)
+                redraw_steps(
+                    state.path,
+                    state.start,
+                    problem.step_scale,
+                    state.stretch,
+                    generator,
+                    state.step,
+                )
             left = errors_left(state.outcomes, state.regressors, state.path)
             if sizes_drift:
                 draw_leans(left, state.sizes, problem.lean_scale, generator, state.rows)

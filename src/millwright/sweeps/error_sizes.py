@@ -62,7 +62,7 @@ def draw_sizes(
     regressors, rows, still = np.ones((times, 1)), np.ones((1, 1)), np.zeros(1)
     readings, spreads = np.empty((times, 1)), np.empty((times, 1))
     path, proposed = np.empty((times, 1)), np.empty((times, 1))
-    squares = np.empty(times)
+    squares, alike = np.empty(times), np.ones((times, 1))
     for k in range(series):
         mean, variance = start_mean[k : k + 1].copy(), start_variance[k : k + 1].copy()
         scale = step_scale[k : k + 1].copy()
@@ -83,6 +83,7 @@ def draw_sizes(
                     mean,
                     variance,
                     own_step,
+                    alike,
                     rows,
                     spreads,
                     generator,
@@ -110,7 +111,7 @@ def draw_sizes(
                 own_start[0], own_step[0] = next_start[0], next_step[0]
                 for t in range(times):
                     path[t, 0] = proposed[t, 0]
-        redraw_steps(path, own_start, scale, generator, own_step)
+        redraw_steps(path, own_start, scale, alike, generator, own_step)
         start[k], step[k] = own_start[0], own_step[0]
         for t in range(times):
             log_sizes[t, k] = path[t, 0]

@@ -16,6 +16,7 @@ def draw_path(
     start_mean: np.ndarray,
     start_variance: np.ndarray,
     step: np.ndarray,
+    stretch: np.ndarray,
     rows: np.ndarray,
     sizes: np.ndarray,
     generator: np.random.Generator,
@@ -33,6 +34,8 @@ def draw_path(
     ----------
     step
         Sds of steps; 0 for coefficients that stay.
+    stretch
+        What each step is longer by, (times, coefficients).
     rows, sizes
         What makes errors independent, (n, n), and their sds then, (times or 1, n).
     path, start
@@ -56,8 +59,9 @@ def draw_path(
         for a in range(count):
             path[t, a] = start[a] if t == 0 else path[t - 1, a]
             if step[a] > 0:
-                path[t, a] += step[a] * generator.standard_normal()
-                covariance[a, a] += step[a] ** 2
+                length = step[a] * stretch[t, a]
+                path[t, a] += length * generator.standard_normal()
+                covariance[a, a] += length**2
         for j in range(series):
             gain = gains[t, j]
             gain[:] = 0.0
@@ -85,7 +89,19 @@ def draw_path(
                 own = covariance[a]
                 for b in range(count):
                     own[b] -= share * gain[b]
-    _correct(regressors, rows, sizes, gains, spreads, scaled, step, start_variance, path, start)
+    _correct(
+        regressors,
+        rows,
+        sizes,
+        gains,
+        spreads,
+        scaled,
+        step,
+        stretch,
+        start_variance,
+        path,
+        start,
+    )
     for a in range(count):
         start[a] += start_mean[a]
         for t in range(times):
@@ -101,6 +117,7 @@ def _correct(
     spreads: np.ndarray,
     scaled: np.ndarray,
     step: np.ndarray,
+    stretch: np.ndarray,
     start_variance: np.ndarray,
     path: np.ndarray,
     start: np.ndarray,
@@ -128,5 +145,5 @@ def _correct(
         start[a] += added[a]
     for t in range(times):
         for a in range(count):
-            added[a] += step[a] ** 2 * pulls[t, a]
+            added[a] += (step[a] * stretch[t, a]) ** 2 * pulls[t, a]
             path[t, a] += added[a]

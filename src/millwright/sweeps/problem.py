@@ -34,6 +34,8 @@ class Problem(NamedTuple):
         Of the normal prior of coefficients before the first step, (n m,).
     step_scale
         Of the half-normal prior of the sds of steps, (n m,); 0 for those that never move.
+    step_freedom
+        Degrees of freedom of Student-t steps, (n m,); infinite for normal ones.
     degrees, scatter
         Of the inverse-Wishart prior of the covariance of errors, where it is constant.
     size_scale
@@ -54,6 +56,7 @@ class Problem(NamedTuple):
     start_mean: np.ndarray
     start_variance: np.ndarray
     step_scale: np.ndarray
+    step_freedom: np.ndarray
     degrees: float
     scatter: np.ndarray
     size_scale: np.ndarray
@@ -73,6 +76,8 @@ class State(NamedTuple):
         Before the first step, (n m,).
     step
         Sds of steps, (n m,).
+    stretch
+        What each step is longer by, (times, n m): 1 of normal steps; drawn first in each sweep.
     rows
         Lower triangular with ones, (n, n): its products with the errors are independent.
     sizes
@@ -88,6 +93,7 @@ class State(NamedTuple):
     path: np.ndarray
     start: np.ndarray
     step: np.ndarray
+    stretch: np.ndarray
     rows: np.ndarray
     sizes: np.ndarray
     log_sizes: np.ndarray
@@ -141,6 +147,7 @@ def begun(problem: Problem, generator: np.random.Generator) -> State:
         path=path,
         start=problem.start_mean.copy(),
         step=0.5 * step,
+        stretch=np.ones((size.times, size.coefficients)),
         rows=np.eye(size.series),
         sizes=np.exp(sizes),
         log_sizes=sizes if size.sizes > 1 else sizes[:0],
@@ -161,6 +168,7 @@ def gone_on(problem: Problem, kept: Kept, draw: int) -> State:
         path=kept.path[draw].copy(),
         start=kept.start[draw].copy(),
         step=kept.step[draw].copy(),
+        stretch=np.ones(kept.path[draw].shape),
         rows=kept.rows[draw].copy(),
         sizes=sizes,
         log_sizes=kept.log_sizes[draw].copy(),

@@ -6,7 +6,7 @@ import numpy as np
 
 from millwright.subsets.compiling import compiled
 
-__all__ = ["draw_steps", "redraw_steps"]
+__all__ = ["draw_steps", "draw_stretches", "redraw_steps"]
 
 _LEAST = 1e-12
 
@@ -150,6 +150,7 @@ def redraw_steps(
     path: np.ndarray,
     start: np.ndarray,
     step_scale: np.ndarray,
+    stretch: np.ndarray,
     generator: np.random.Generator,
     step: np.ndarray,
 ) -> None:
@@ -161,9 +162,9 @@ def redraw_steps(
     for a in range(count):
         if step_scale[a] == 0:
             continue
-        moved = (path[0, a] - start[a]) ** 2
+        moved = ((path[0, a] - start[a]) / stretch[0, a]) ** 2
         for t in range(1, times):
-            moved += (path[t, a] - path[t - 1, a]) ** 2
+            moved += ((path[t, a] - path[t - 1, a]) / stretch[t, a]) ** 2
         # A path that was never moved says nothing of its steps.
         if moved == 0.0:
             continue
@@ -172,3 +173,32 @@ def redraw_steps(
         ratio = -0.5 * (variance - step[a] ** 2) / step_scale[a] ** 2
         if np.log(generator.random()) < ratio:
             step[a] = np.sqrt(variance)
+
+
+@compiled
+def draw_stretches(
+    path: np.ndarray,
+    start: np.ndarray,
+    step: np.ndarray,
+    freedom: np.ndarray,
+    generator: np.random.Generator,
+    stretch: np.ndarray,
+) -> None:
+    """Draw what steps are longer by: a Student-t step is normal given it (Andrews, Mallows 1974).
+
+    Parameters
+    ----------
+    freedom
+        Degrees of freedom of the steps, (coefficients,); infinite for normal ones.
+    stretch
+        Written, (times, coefficients); 1 of normal steps stays.
+    """
+    times, count = path.shape
+    for a in range(count):
+        if step[a] == 0.0 or np.isinf(freedom[a]):
+            continue
+        for t in range(times):
+            before = start[a] if t == 0 else path[t - 1, a]
+            squared = ((path[t, a] - before) / step[a]) ** 2
+            rate = 0.5 * (freedom[a] + squared)
+            stretch[t, a] = np.sqrt(rate / generator.standard_gamma(0.5 * (freedom[a] + 1)))
