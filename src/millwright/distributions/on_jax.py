@@ -6,6 +6,7 @@ from jax.numpy import inf
 
 from millwright.distributions import jax_functions
 from millwright.distributions.jax_counts import log_binomial, log_negative_binomial, log_poisson
+from millwright.distributions.jax_function import informed_function
 from millwright.distributions.jax_functions import *  # noqa: F403
 from millwright.distributions.jax_matrices import cholesky, gaussian_log_density, lower_inverse
 from millwright.distributions.jax_tails import (
@@ -22,6 +23,7 @@ __all__ = [
     "cholesky",
     "gaussian_log_density",
     "inf",
+    "informed_function",
     "kalman_log_density",
     "log_betainc",
     "log_binomial",

@@ -10,8 +10,10 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
+from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws, thinned
 from millwright.fitting.target import target_in_shape
+from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.hierarchy import chosen_forms, no_information
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
@@ -126,6 +128,12 @@ def _share_from_own_data(binding: Binding, name: str, named: Mapping[str, Labell
     axes = (DRAW, *part.axes)
     program = binding.program
     values = spread_arguments(on_numpy, part, some, axes, program)
-    root = on_numpy.cholesky(np.asarray(covariance_of(values)))
-    strength = np.linalg.eigvalsh(np.swapaxes(root, -1, -2) @ information @ root)
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, GaussianProcess):
+        root = on_numpy.cholesky(np.asarray(family.covariance(on_numpy, values)))
+        known = information[..., None] * root
+    else:
+        root = on_numpy.cholesky(np.asarray(covariance_of(values)))
+        known = information @ root
+    strength = np.linalg.eigvalsh(np.swapaxes(root, -1, -2) @ known)
     return np.asarray(np.mean(strength / (1 + strength), axis=0))

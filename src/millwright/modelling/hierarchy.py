@@ -19,7 +19,8 @@ its own data.
 
 For vectors theta_j ~ normal(mu, L L') the same with matrices: A = 1 + L' I_j L = C C',
 h = b_j - I_j mu, z = A^-1 L' h + C'^-1 eta, theta = mu + L z, and the log term is
--z'z / 2 - log det(A) / 2. Processes are mapped from their standard steps.
+-z'z / 2 - log det(A) / 2. A Gaussian process is such a vector, with information about each of
+its places, where the likelihood limits that; other processes are mapped from standard steps.
 """
 
 from __future__ import annotations
@@ -37,7 +38,7 @@ from millwright.distributions.processes import GaussianProcess, Process
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.program import Program
-from millwright.modelling.specification import Part, rests_on_unknowns
+from millwright.modelling.specification import Part, reaches, rests_on_unknowns
 
 __all__ = [
     "Form",
@@ -58,6 +59,10 @@ Constants = tuple[Array, Array] | None
 LARGEST_INFORMED = 12
 """Length up to which a vector's coordinates are informed: the cost goes as its cube."""
 
+LARGEST_FUNCTION = 200
+"""The same for the values of a Gaussian process."""
+
+_NO_NOISE = ("bernoulli", "binomial", "poisson", "negative_binomial", "geometric", "beta_binomial")
 _HALF_LOG_2PI = 0.5 * math.log(2 * math.pi)
 
 
@@ -116,19 +121,41 @@ def chosen_forms(program: Program, wanted: str | Mapping[str, str]) -> tuple[tup
 def _possible(program: Program, name: str, form: str) -> str:
     """Return another form where the informed one would cost more than it gives.
 
-    With one reading a place the pilot optimum takes the noise for nothing and claims far too
-    much information, so processes have no informed form. A series that is read step by step
-    moves best as it is (centred); a smooth function, whose values hang together, in its
-    standard steps.
+    With one reading a place and a noise that is unknown the pilot optimum takes the noise for
+    nothing and claims far too much information; a smooth function, whose values hang together,
+    moves in its standard steps then. A series that is read step by step moves best as it is
+    (centred).
     """
     if form != "informed":
         return form
     part = program.by_name[name]
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
-        return "non-centred" if isinstance(family, GaussianProcess) else "centred"
+        if not isinstance(family, GaussianProcess):
+            return "centred"
+        small = program.shape(part.per)[-1] <= LARGEST_FUNCTION
+        return form if small and _information_is_limited(program, name) else "non-centred"
     large = part.event == "vector" and program.shape(part.per)[-1] > LARGEST_INFORMED
     return "non-centred" if large else form
+
+
+def _information_is_limited(program: Program, name: str) -> bool:
+    """Whether what outcomes say of an unknown is limited whatever the other unknowns are.
+
+    Counts and yes/no outcomes have no noise that could vanish; others do unless it is known.
+    """
+    by_name = program.by_name
+    told = False
+    for part in program.outcomes:
+        resting = {key for key, node in part.arguments if reaches(node, name, by_name)}
+        if not resting:
+            continue
+        told = True
+        others = [node for key, node in part.arguments if key not in resting]
+        known = not any(rests_on_unknowns(node, by_name) for node in others)
+        if part.family not in _NO_NOISE and not (known and resting <= {"location"}):
+            return False
+    return told
 
 
 def _standardised(
@@ -186,7 +213,10 @@ def place_group(
         return from_standard(m, u, p["location"], p["scale"], *constants)
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
-        return family.from_steps(m, u, p), family.log_steps(m, u, p)
+        if constants is None:
+            return family.from_steps(m, u, p), family.log_steps(m, u, p)
+        assert isinstance(family, GaussianProcess)
+        return _place_function(m, u, p["location"], family.covariance(m, p), *constants)
     root = m.cholesky(covariance_of(p))
     if constants is None:
         z, log_det = u, 0.0
@@ -198,6 +228,31 @@ def place_group(
     return p["location"] + _times(root, z), joint
 
 
+def _function_standardised(
+    m: Mathematics, location: Array, covariance: Array, information: Array, pull: Array
+) -> tuple[Array, Array, Array]:
+    """Return L, the Cholesky factor C of A = 1 + L' I L, and L' h."""
+    factor = m.cholesky(covariance)
+    across = m.swapaxes(factor, -1, -2)
+    root = m.cholesky(m.eye(factor.shape[-1]) + (across * information[..., None, :]) @ factor)
+    return factor, root, _times(across, pull - information * location)
+
+
+def _place_function(
+    m: Mathematics, u: Array, location: Array, covariance: Array, information: Array, pull: Array
+) -> tuple[Array, Array]:
+    """Return values of a Gaussian process, and log prior plus log derivative."""
+    compiled = getattr(m, "informed_function", None)
+    if compiled is not None and u.ndim == 1 and covariance.ndim == 2:
+        values, log_term = compiled(u, location, covariance, information, pull)
+        return values, log_term
+    factor, root, lean = _function_standardised(m, location, covariance, information, pull)
+    inverse = m.lower_inverse(root)
+    z = _times(m.swapaxes(inverse, -1, -2), _times(inverse, lean) + u)
+    log_det = m.sum(m.log(m.diagonal(root, axis1=-2, axis2=-1)), axis=-1)
+    return location + _times(factor, z), m.sum(-0.5 * z * z - _HALF_LOG_2PI, axis=-1) - log_det
+
+
 def unplace_group(part: Part, x: Array, p: dict[str, Array], constants: Constants) -> np.ndarray:
     """Return the coordinates of values of a group prior (NumPy)."""
     if part.event == "number":
@@ -205,7 +260,14 @@ def unplace_group(part: Part, x: Array, p: dict[str, Array], constants: Constant
         return to_standard(x, p["location"], p["scale"], *constants)
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
-        return np.asarray(family.to_steps(x, p))
+        steps = np.asarray(family.to_steps(x, p))
+        if constants is None:
+            return steps
+        assert isinstance(family, GaussianProcess)
+        covariance = family.covariance(on_numpy, p)
+        _, root, lean = _function_standardised(on_numpy, p["location"], covariance, *constants)
+        turned = _times(np.swapaxes(root, -1, -2), steps)
+        return np.asarray(turned - np.linalg.solve(root, lean[..., None])[..., 0])
     root = on_numpy.cholesky(np.asarray(covariance_of(p)))
     z = np.linalg.solve(root, np.asarray(x - p["location"])[..., None])[..., 0]
     if constants is None:
@@ -233,7 +295,8 @@ def no_information(program: Program) -> dict[tuple[str, ...], np.ndarray]:
         shape = program.shape(part.per)
         if form == "centred" or (part.event == "vector" and form != "informed"):
             continue
-        square = (*shape, shape[-1]) if part.event == "vector" else shape
+        process = isinstance(family_of(part.family, part.arguments), Process)
+        square = (*shape, shape[-1]) if part.event == "vector" and not process else shape
         result["information", name] = np.zeros(square)
         result["pull", name] = np.zeros(shape)
     return result

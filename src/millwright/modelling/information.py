@@ -10,6 +10,8 @@ import numpy as np
 
 from millwright.distributions import on_jax
 from millwright.distributions.mathematics import Array
+from millwright.distributions.processes import Process
+from millwright.modelling.arguments import family_of
 from millwright.modelling.density import outcome_total, place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled
@@ -53,11 +55,11 @@ class GroupLikelihood:
 def _curvature(part: Part, total: Callable[[Array], Array], values: Array) -> tuple[Array, Array]:
     """Return the gradient and the second derivatives within each group.
 
-    No row rests on two groups, so one product with ones gives all of a diagonal, and as many
-    as a vector has entries give all blocks.
+    No row rests on two groups, nor on two places of a process, so one product with ones gives
+    all of a diagonal, and as many as a vector has entries give all blocks.
     """
     slope = jax.grad(total)
-    if part.event == "number":
+    if part.event == "number" or isinstance(family_of(part.family, part.arguments), Process):
         gradient, diagonal = jax.jvp(slope, (values,), (on_jax.ones_like(values),))
         return gradient, diagonal
     size = values.shape[-1]

@@ -25,7 +25,7 @@ from millwright.modelling.labelled import twin
 from millwright.modelling.units import with_unit
 from millwright.wording import either
 
-__all__ = ["Kind", "Part", "Specification", "Written", "rests_on_unknowns", "specify"]
+__all__ = ["Kind", "Part", "Specification", "Written", "reaches", "rests_on_unknowns", "specify"]
 
 Written = str | float | int | Callable[..., Any] | Symbol
 Kind = Literal["unknown", "fixed", "derived", "outcome", "term"]
@@ -116,6 +116,19 @@ def rests_on_unknowns(node: Node, by_name: Mapping[str, Part]) -> bool:
         if part is None or part.kind not in ("unknown", "derived"):
             continue
         if part.kind == "unknown" or rests_on_unknowns(part.expression, by_name):
+            return True
+    return False
+
+
+def reaches(node: Node, name: str, by_name: Mapping[str, Part]) -> bool:
+    """Whether an expression uses a definition, itself or through derived quantities."""
+    for inner in walk(node):
+        if not isinstance(inner, Name):
+            continue
+        part = by_name.get(inner.name)
+        if inner.name == name:
+            return True
+        if part is not None and part.kind == "derived" and reaches(part.expression, name, by_name):
             return True
     return False
 
