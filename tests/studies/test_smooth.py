@@ -84,7 +84,7 @@ class Algebra(unittest.TestCase):
                 self.assertTrue((np.abs(drawn.mean(axis=0) - mean) < 4.5 * error).all())
                 np.testing.assert_allclose(np.cov(drawn.T), whole, atol=0.08 * whole.max())
                 slope, wide = differences(name, places, 1e-3)
-                slopes = function_draws(readings(name), same(count), places, generator, slope=True)
+                slopes = function_draws(readings(name), same(count), places, generator, along=0)
                 off = np.abs(slopes.mean(axis=0) - slope)
                 self.assertTrue((off < 4.5 * wide / np.sqrt(count) + 1e-3).all())
                 np.testing.assert_allclose(slopes.std(axis=0), wide, rtol=0.06)

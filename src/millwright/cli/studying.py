@@ -216,7 +216,10 @@ def study(
         ),
     ] = None,
     x: Annotated[
-        str | None, typer.Option(help="Column along which a curve or a shape is asked for.")
+        list[str] | None,
+        typer.Option(
+            help="Column along which a curve or a shape is asked for; of a shape repeatable."
+        ),
     ] = None,
     y: Annotated[str | None, typer.Option(help="Column that is read.")] = None,
     error: Annotated[str | None, typer.Option(help="Column of the standard errors of y.")] = None,
@@ -367,7 +370,7 @@ def study(
         "curve": curve,
         "code": code,
         "walkers": walkers,
-        "x": x,
+        "x": (x[0] if len(x) == 1 else x) if x else None,
         "y": y,
         "error": error,
         "kernel": kernel,

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from millwright.draws.intervals import kind_words
@@ -29,54 +30,121 @@ __all__ = ["figures"]
 
 _WIDE, _TALL = 11.0, 7.6
 _LINES = 30
+_MOST = 4
+_OF_A_MAP = 2
 _BEYOND = 0.1
 
 
 def curve_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
     """Draw the readings with the curve, and below the probability that it rises."""
-    readings = found.study.readings
-    places = _places(readings.x)
+    columns = found.study.x[:_MOST]
     with styled():
         figure = new_figure(*(size or (_WIDE, _TALL)))
-        above, below = figure.subplots(2, 1, sharex=True, height_ratios=(3, 1))
-        draw_spread(above, found.curve(places), BLUE)
-        bars = None if found.study.settings["error"] is None else readings.errors
-        above.errorbar(readings.x, readings.y, yerr=bars, fmt="o", ms=3.6, lw=1.0, color=INK)
-        above.set_ylabel(visible(found.study.y))
-        rising = found.rising(places)
-        below.plot(rising["x"], rising["P(rising)"], color=BLUE, lw=1.6)
-        for level in (0.05, 0.5, 0.95):
-            below.axhline(level, color=GREY, lw=0.8, ls="-" if level == 0.5 else ":")
-        below.set_ylim(-0.03, 1.03)
-        below.set_ylabel("probability\nof rising")
-        below.set_xlabel(visible(found.study.x))
-        light_grid(above, "both")
+        panels = figure.subplots(
+            2, len(columns), squeeze=False, sharex="col", sharey="row", height_ratios=(3, 1)
+        )
+        for (above, below), name in zip(panels.T, columns, strict=True):
+            places = _places(found.study.data[name].to_numpy(float))
+            draw_spread(above, found.curve(places, along=name), BLUE)
+            _readings(above, found, name)
+            rising = found.rising(places, along=name)
+            below.plot(rising["x"], rising["P(rising)"], color=BLUE, lw=1.6)
+            for level in (0.05, 0.5, 0.95):
+                below.axhline(level, color=GREY, lw=0.8, ls="-" if level == 0.5 else ":")
+            below.set_ylim(-0.03, 1.03)
+            below.set_xlabel(visible(name))
+            light_grid(above, "both")
+        panels[0, 0].set_ylabel(_told(found))
+        panels[1, 0].set_ylabel("probability\nof rising")
         return finish(
             figure,
             found.question,
             f"Line: median curve; bands: central 68 % and {kind_words(found.kind, found.level)} "
             "of the curve, without noise; they go a tenth beyond the readings on both sides. "
-            "Below: the probability that the curve rises at a place; dotted: 0.05 and 0.95.",
+            "Below: the probability that the curve rises at a place; dotted: 0.05 and 0.95."
+            f"{_held(found)}",
             text,
             about=found,
         )
 
 
+def _told(found: SmoothFindings) -> str:
+    """Return what the curve is of, for an axis."""
+    family = found.study.family
+    if not family.latent:
+        return visible(found.study.y)
+    over = found.study.settings.get("exposure")
+    each = f"\nfor 1 of {visible(over)}" if over else ""
+    return family.told.replace("`", "").format(visible(found.study.y)) + each
+
+
+def _held(found: SmoothFindings) -> str:
+    """Return what is to be known of several columns."""
+    if len(found.study.x) == 1:
+        return ""
+    left = len(found.study.x) - _MOST
+    cut = f" {left} columns more by curve(along=...)." * (left > 0)
+    return f" Each curve with the other columns at their medians; points: all readings.{cut}"
+
+
+def _readings(axes: Axes, found: SmoothFindings, name: str) -> None:
+    """Draw readings along a column: yes and no as marks above and below."""
+    study = found.study
+    x, y = (study.data[one].to_numpy(float) for one in (name, study.y))
+    if study.family.name == "bernoulli":
+        axes.plot(x, y, "|", color=INK, ms=9, mew=1.0)
+        return
+    over = study.settings.get("exposure")
+    if over is not None:
+        y = y / study.data[over].to_numpy(float)
+    bars = None if study.settings["error"] is None else study.readings.errors
+    axes.errorbar(x, y, yerr=bars, fmt="o", ms=3.6, lw=1.0, color=INK)
+
+
 def slope_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
     """Draw the slope of the curve."""
+    columns = found.study.x[:_MOST]
     with styled():
         figure = new_figure(*(size or (_WIDE, 5.2)))
-        axes = figure.subplots()
-        draw_spread(axes, found.slope(), BLUE)
-        axes.axhline(0, color=GREY, lw=1.0)
-        axes.set_xlabel(visible(found.study.x))
-        axes.set_ylabel(f"slope of {visible(found.study.y)}")
-        light_grid(axes, "both")
+        panels = figure.subplots(1, len(columns), squeeze=False)[0]
+        for axes, name in zip(panels, columns, strict=True):
+            draw_spread(axes, found.slope(along=name), BLUE)
+            axes.axhline(0, color=GREY, lw=1.0)
+            axes.set_xlabel(visible(name))
+            light_grid(axes, "both")
+        panels[0].set_ylabel(f"slope of {found.study.family.scale.format(visible(found.study.y))}")
         return finish(
             figure,
             found.question,
             f"Line: median slope; bands: central 68 % and {kind_words(found.kind, found.level)}. "
-            "Above 0 the curve rises.",
+            f"Above 0 the curve rises.{_held(found).replace('; points: all readings', '')}",
+            text,
+            about=found,
+        )
+
+
+def map_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
+    """Draw the curve over two columns as a map, beside how unsure it is."""
+    first, second = found.study.x
+    across, up, drawn = found.over_two()
+    with styled():
+        figure = new_figure(*(size or (_WIDE, 5.6)))
+        panels = figure.subplots(1, 2, sharex=True, sharey=True)
+        middle, spread = np.median(drawn, axis=0), drawn.std(axis=0)
+        for axes, values, words in (
+            (panels[0], middle, "median"),
+            (panels[1], spread, "posterior sd"),
+        ):
+            shown = axes.contourf(across, up, values.T, levels=12, cmap="cividis")
+            bar = figure.colorbar(shown, ax=axes)
+            bar.set_label(f"{words} of {_told(found)[0].lower() + _told(found)[1:]}")
+            axes.plot(found.study.data[first], found.study.data[second], "o", color="white", ms=3)
+            axes.set_xlabel(visible(first))
+        panels[0].set_ylabel(visible(second))
+        return finish(
+            figure,
+            found.question,
+            "Left: the median at each place; right: how unsure it is. White points: readings.",
             text,
             about=found,
         )
@@ -84,22 +152,22 @@ def slope_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure
 
 def prior_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
     """Draw functions from the priors, with the readings."""
-    readings = found.study.readings
-    curves = found.study.prior_curves()
+    study = found.study
+    curves = study.prior_curves()
     with styled():
         figure = new_figure(*(size or (_WIDE, 5.8)))
         axes = figure.subplots()
         for line in curves.draws[:_LINES]:
             axes.plot(curves.x, line, color=tint(BLUE, 0.5), lw=1.0)
-        axes.plot(readings.x, readings.y, "o", color=INK, ms=3.6)
-        axes.set_xlabel(visible(found.study.x))
-        axes.set_ylabel(visible(found.study.y))
+        _readings(axes, found, study.x[0])
+        axes.set_xlabel(visible(study.x[0]))
+        axes.set_ylabel(_told(found))
         light_grid(axes, "both")
         return finish(
             figure,
             found.question,
             f"{_LINES} functions from the priors, before any reading; points: the readings. "
-            "Shapes that you would rule out beforehand ask for other priors.",
+            f"Shapes that you would rule out beforehand ask for other priors.{_held(found)}",
             text,
             about=found,
         )
@@ -107,7 +175,8 @@ def prior_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure
 
 def unknowns_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
     """Draw the prior of each unknown against its posterior."""
-    return prior_posterior(found.posterior, size=size, text=text)
+    names = list(found.numbers)
+    return prior_posterior(found.posterior, names, size=size, text=text)
 
 
 def _places(x: np.ndarray) -> np.ndarray:
@@ -123,4 +192,6 @@ def figures(found: SmoothFindings) -> dict[str, Callable[[Size | None, bool], Fi
         "prior": prior_figure,
         "unknowns": unknowns_figure,
     }
+    if len(found.study.x) == _OF_A_MAP:
+        known["map"] = map_figure
     return {name: partial(draw, found) for name, draw in known.items()}

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -15,25 +16,29 @@ from millwright.draws.labelled_draws import thinned
 from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ArgumentError
 from millwright.sampling.streams import Stream, generator_of
-from millwright.studies.curve_bands import Curves, places_of
+from millwright.studies.curve_bands import Curves
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words
+from millwright.studies.smooth_model import SHAPE
+from millwright.studies.smooth_places import candidate_places, places_along
 from millwright.studies.smooth_process import (
     Hyperparameters,
+    Readings,
     function_draws,
     gain,
+    gain_of_draws,
     hyperparameters,
     rising,
 )
-from millwright.wording import setting
+from millwright.wording import setting, visible
 
 if TYPE_CHECKING:
     from millwright.studies.smooth_study import SmoothStudy
 
 __all__ = ["SmoothFindings"]
 
-_UNKNOWNS = ("level", "height", "length", "noise")
 _MOST = 400
+_MAPPED = 100
 _GRID = 100
 _SURE = 0.95
 _SHARE_OF_EDGE = 0.3
@@ -47,23 +52,40 @@ class SmoothFindings(Findings):
 
     def _numbers(self) -> dict[str, np.ndarray]:
         draws = self.posterior.draws
-        return draws.single([name for name in _UNKNOWNS if name in draws.names()])
+        wanted = ("level", "height", *self.study.lengths, "noise")
+        return draws.single([name for name in wanted if name in draws.names()])
 
     def _one_sided(self) -> tuple[str, ...]:
-        return ("height", "length", "noise")
+        return ("height", *self.study.lengths, "noise")
 
-    def _known(self, most: int = _MOST) -> Hyperparameters:
-        draws = self.posterior.draws
+    def _known(self, most: int = _MOST) -> tuple[Readings, Hyperparameters]:
+        """Return what is read, or the function's values in each draw, and what is unknown."""
+        draws, made = self.posterior.draws, self.study.readings
         keep = thinned(draws, most)
-        return hyperparameters(draws, keep)
+        known = hyperparameters(draws, keep, self.study.lengths)
+        if not self.study.family.latent:
+            return made, known
+        values = draws.get(SHAPE)
+        return replace(made, y=values.reshape(-1, values.shape[-1])[keep]), known
 
-    def curve(self, x: Any = None, *, draws: int = _MOST, seed: int = 0) -> Curves:
-        """Draw the function given the readings, without their noise.
+    def curve(
+        self,
+        x: Any = None,
+        *,
+        along: str | None = None,
+        at: Mapping[str, float] | None = None,
+        draws: int = _MOST,
+        seed: int = 0,
+    ) -> Curves:
+        """Draw the function given the readings: a mean without noise, a rate or a probability.
 
         Parameters
         ----------
         x
             Where, shape (points,); by default 100 places over the range of the data.
+        along, at
+            Of several columns: which one, by default the first, and where the others are held, by
+            default at their medians.
         draws
             The most draws to use.
         seed
@@ -76,16 +98,28 @@ class SmoothFindings(Findings):
         Raises
         ------
         ArgumentError
-            For places that are no numbers, or a number of draws or a seed that makes no sense.
+            For columns or places that are not there, or a number of draws or a seed that makes no
+            sense.
         """
-        return self._drawn(x, draws, seed, slope=False)
+        found = self._drawn(x, along, at, draws, seed, slope=False)
+        return replace(found, draws=self.study.family.natural(found.draws))
 
-    def slope(self, x: Any = None, *, draws: int = _MOST, seed: int = 0) -> Curves:
+    def slope(
+        self,
+        x: Any = None,
+        *,
+        along: str | None = None,
+        at: Mapping[str, float] | None = None,
+        draws: int = _MOST,
+        seed: int = 0,
+    ) -> Curves:
         """Draw the slope of the function, in units of y per unit of x.
+
+        Of counts and yes/no it is that of the log rate or the log odds.
 
         Parameters
         ----------
-        x, draws, seed
+        x, along, at, draws, seed
             As for `curve`.
 
         Returns
@@ -97,24 +131,32 @@ class SmoothFindings(Findings):
         ArgumentError
             As for `curve`.
         """
-        return self._drawn(x, draws, seed, slope=True)
+        return self._drawn(x, along, at, draws, seed, slope=True)
 
-    def _drawn(self, x: Any, draws: int, seed: int, slope: bool) -> Curves:
+    def _drawn(
+        self,
+        x: Any,
+        along: str | None,
+        at: Mapping[str, float] | None,
+        draws: int,
+        seed: int,
+        slope: bool,
+    ) -> Curves:
         check_whole("draws", draws, 2)
         check_whole("seed", seed, 0)
-        places = places_of(self.study.readings.x, x, _GRID)
+        values, places, own = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
         generator = generator_of(seed, Stream.CURVE)
-        made = function_draws(
-            self.study.readings, self._known(draws), places, generator, slope=slope
-        )
-        return Curves(x=places, draws=made, level=self.level, kind=self.kind)
+        made = function_draws(*self._known(draws), places, generator, along=own if slope else None)
+        return Curves(x=values, draws=made, level=self.level, kind=self.kind)
 
-    def rising(self, x: Any = None) -> pd.DataFrame:
-        """Return the probability that the function rises at each place, without random draws.
+    def rising(
+        self, x: Any = None, *, along: str | None = None, at: Mapping[str, float] | None = None
+    ) -> pd.DataFrame:
+        """Return the probability that the function rises at each place.
 
         Parameters
         ----------
-        x
+        x, along, at
             As for `curve`.
 
         Returns
@@ -124,16 +166,43 @@ class SmoothFindings(Findings):
         Raises
         ------
         ArgumentError
-            For places that are no numbers.
+            For columns or places that are not there.
         """
-        places = places_of(self.study.readings.x, x, _GRID)
-        chances = rising(self.study.readings, self._known(), places)
-        return pd.DataFrame({"x": places, "P(rising)": chances})
+        values, places, own = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
+        chances = rising(*self._known(), places, own)
+        return pd.DataFrame({"x": values, "P(rising)": chances})
+
+    def over_two(self, count: int = 14) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Draw the function over the ranges of two columns.
+
+        Parameters
+        ----------
+        count
+            How many places along each.
+
+        Returns
+        -------
+        The places along each, (count,), and draws, (draws, count, count), of some draws.
+
+        Raises
+        ------
+        ArgumentError
+            For a shape along another number of columns.
+        """
+        check_whole("count", count, 2)
+        if len(self.study.x) != 2:
+            raise ArgumentError(f"The shape is along {len(self.study.x)} columns, not two.")
+        rows = self.study.rows
+        across, up = (np.linspace(one.min(), one.max(), count) for one in rows.T)
+        places = np.stack(np.meshgrid(across, up, indexing="ij"), axis=-1).reshape(-1, 2)
+        made = function_draws(*self._known(_MAPPED), places, generator_of(0, Stream.CURVE))
+        found = self.study.family.natural(made)
+        return across, up, found.reshape(-1, count, count)
 
     @cached_property
-    def _told(self) -> tuple[Curves, pd.DataFrame]:
-        """The curve and where it rises, as the answer tells them."""
-        return self.curve(), self.rising()
+    def _told(self) -> dict[str, tuple[Curves, pd.DataFrame]]:
+        """The curve along each column and where it rises, as the answer tells them."""
+        return {name: (self.curve(along=name), self.rising(along=name)) for name in self.study.x}
 
     def next_place(self, candidates: Any = None, *, error: float = 1.0) -> pd.DataFrame:
         """Return where another reading would help most, over the range of the data.
@@ -141,14 +210,17 @@ class SmoothFindings(Findings):
         Parameters
         ----------
         candidates
-            Places that can be read, shape (places,); by default 100 over the range of the data.
+            Places that can be read, shape (places,); by default 100 over the range of the data. Of
+            several columns a table of them; by default 128 spread over their ranges.
         error
             How large the error of the new reading is, over that of the readings (their median).
 
         Returns
         -------
-        One row a place, the best first: `x`, and `variance less by`, the share by which a reading
-        there lowers the variance of the function, averaged over the range of the data.
+        One row a place, the best first: `x`, or the columns of several, and `variance less by`,
+        the share by which a reading there lowers the variance of the function, averaged over the
+        range of the data. Of counts and yes/no the function is the log rate or the log odds, and
+        the share is by a normal approximation.
 
         Raises
         ------
@@ -157,93 +229,117 @@ class SmoothFindings(Findings):
         """
         if not np.isfinite(error) or error < 0:
             raise ArgumentError(f"{setting('error')} is a number from 0, not {error!r}.")
-        rows = self.study.readings.x
-        places = places_of(rows, candidates, _GRID)
-        found = gain(
-            self.study.readings,
-            self._known(100),
-            places,
-            places_of(rows, None, 60),
-            error * float(np.median(self.study.readings.errors)),
-        )
-        frame = pd.DataFrame({"x": places, "variance less by": found})
+        rows, columns = self.study.rows, self.study.x
+        places = candidate_places(rows, columns, candidates, _GRID)
+        over = candidate_places(rows, columns, None, 60)
+        found = self._gain(places, over, error)
+        names = ["x"] if len(columns) == 1 else list(columns)
+        frame = pd.DataFrame(places, columns=names).assign(**{"variance less by": found})
         order = np.argsort(-found, kind="stable")
         return frame.iloc[order].reset_index(drop=True)
 
+    def _gain(self, places: np.ndarray, over: np.ndarray, error: float) -> np.ndarray:
+        if not self.study.family.latent:
+            size = error * float(np.median(self.study.readings.errors))
+            return gain(*self._known(100), places, over, size)
+        every = np.concatenate([places, over])
+        drawn = function_draws(*self._known(), every, generator_of(0, Stream.CURVE))
+        at_places = drawn[:, : len(places)]
+        told = self.study.family.information(at_places).mean(axis=0)
+        with np.errstate(divide="ignore"):
+            told = told / error**2
+        return gain_of_draws(at_places, drawn[:, len(places) :], told)
+
     def _sentences(self) -> tuple[str, ...]:
-        y, x = self.study.y, self.study.x
-        curve, rising_at = self._told
-        middle = curve.median
-        spread = float(curve.draws.std(axis=0).mean())
-        decimals = decimals_of(spread)
-        high, low = int(np.argmax(middle)), int(np.argmin(middle))
-        lines = [
-            f"`{y}` is highest near {x} = {self._place(curve.x[high])} "
-            f"({size_words(curve.draws[:, high], self.level, self.kind)}) and lowest near "
-            f"{x} = {self._place(curve.x[low])} ({fixed(float(middle[low]), decimals)}), between "
-            "the first and the last place.",
-            *self._directions(rising_at),
-        ]
+        lines = []
+        for name, (curve, rising_at) in self._told.items():
+            lines += [self._ends(name, curve), *self._directions(name, rising_at)]
         best = self._best
+        where = ", ".join(
+            f"{visible(name)} = {self._place(best.iloc[at], name)}"
+            for at, name in enumerate(self.study.x)
+        )
+        told = self.study.family.curve
         lines.append(
-            f"Another reading would help most near {x} = {self._place(best['x'])}: it lowers the "
-            f"variance of the curve by {100 * best['variance less by']:.2g} % on average."
+            f"Another reading would help most near {where}: it lowers the variance of {told} by "
+            f"{100 * best['variance less by']:.2g} % on average."
         )
         return tuple(lines)
+
+    def _ends(self, name: str, curve: Curves) -> str:
+        """Say where the curve is highest and lowest along a column."""
+        middle = curve.median
+        decimals = decimals_of(float(curve.draws.std(axis=0).mean()))
+        high, low = int(np.argmax(middle)), int(np.argmin(middle))
+        x = visible(name)
+        held = ", the other columns at their medians" * (len(self.study.x) > 1)
+        return (
+            f"{self.study.told} is highest near {x} = {self._place(curve.x[high], name)} "
+            f"({size_words(curve.draws[:, high], self.level, self.kind)}) and lowest near "
+            f"{x} = {self._place(curve.x[low], name)} ({fixed(float(middle[low]), decimals)}), "
+            f"between the first and the last place{held}."
+        )
 
     @cached_property
     def _best(self) -> pd.Series:
         return self.next_place().iloc[0]
 
-    def _place(self, x: float) -> str:
-        """Return a place with the decimals that tell a hundredth of the range."""
-        return fixed(float(x), decimals_of(float(np.ptp(self.study.readings.x)) / 10))
+    def _place(self, x: float, name: str) -> str:
+        """Return a place along a column with the decimals that tell a hundredth of the range."""
+        return fixed(float(x), decimals_of(float(np.ptp(self.study.data[name])) / 10))
 
-    def _directions(self, rising_at: pd.DataFrame) -> list[str]:
+    def _directions(self, name: str, rising_at: pd.DataFrame) -> list[str]:
         places, up = (rising_at[name].to_numpy() for name in ("x", "P(rising)"))
         lines = []
         for word, sure in (("rises", up > _SURE), ("falls", up < 1 - _SURE)):
             pieces = [
-                f"{self._place(first)} to {self._place(last)}"
+                f"{self._place(first, name)} to {self._place(last, name)}"
                 for first, last in _stretches(places, sure)
             ]
             if pieces:
                 lines.append(
                     f"It {word}, with probability above {_SURE:g} at each place, for "
-                    f"{self.study.x} {', '.join(pieces)}."
+                    f"{visible(name)} {', '.join(pieces)}."
                 )
         if not lines:
-            lines.append(f"At no place is it sure (probability {_SURE:g}) to rise or to fall.")
+            along = f" along {visible(name)}" * (len(self.study.x) > 1)
+            lines.append(
+                f"At no place is it sure (probability {_SURE:g}) to rise or to fall{along}."
+            )
         return lines
 
     def _cautions(self) -> tuple[Finding, ...]:
-        """Say where the length runs out of what the data can tell."""
-        x = np.unique(self.study.readings.x)
-        length = self.posterior.draws.get("length")
+        """Say where a length runs out of what the data can tell."""
+        found = [
+            self._caution(column, name)
+            for column, name in zip(self.study.x, self.study.lengths, strict=True)
+        ]
+        return tuple(one for one in found if one is not None)
+
+    def _caution(self, column: str, name: str) -> Finding | None:
+        x = np.unique(self.study.data[column])
+        length = self.posterior.draws.get(name)
         span, spacing = float(x[-1] - x[0]), float(np.median(np.diff(x)))
         short, long = float((length < spacing).mean()), float((length > span).mean())
+        which = "The length" if len(self.study.x) == 1 else f"The length along `{visible(column)}`"
         if short > _SHARE_OF_EDGE:
-            return (
-                Finding(
-                    "caution",
-                    f"The length is below the distance of neighbouring places ({spacing:.3g}) "
-                    f"with probability {short:.2f}: the curve follows single readings.",
-                    "Read at places closer together, or give a prior of `length` that rules short "
-                    "ones out.",
-                    of_data=True,
-                ),
+            return Finding(
+                "caution",
+                f"{which} is below the distance of neighbouring places ({spacing:.3g}) "
+                f"with probability {short:.2f}: the curve follows single readings.",
+                f"Read at places closer together, or give a prior of `{name}` that rules short "
+                "ones out.",
+                of_data=True,
             )
         if long > _SHARE_OF_EDGE:
-            return (
-                Finding(
-                    "note",
-                    f"The length is beyond the span of the places ({span:.3g}) with probability "
-                    f"{long:.2f}: over them the curve is nearly a line or a simple bend.",
-                    "A formula would say the same with fewer unknowns.",
-                    of_data=True,
-                ),
+            return Finding(
+                "note",
+                f"{which} is beyond the span of the places ({span:.3g}) with probability "
+                f"{long:.2f}: over them the curve is nearly a line or a simple bend.",
+                "A formula would say the same with fewer unknowns.",
+                of_data=True,
             )
-        return ()
+        return None
 
 
 def _stretches(x: np.ndarray, which: np.ndarray) -> list[tuple[float, float]]:

@@ -1,0 +1,151 @@
+"""What is read of a shape: numbers with a noise, counts, or yes/no."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from scipy.special import expit
+
+from millwright.errors import ArgumentError, DataError, nearest
+from millwright.language.printing import number_text
+from millwright.studies.families import FAMILIES
+from millwright.studies.reading import numbers_in
+from millwright.wording import setting
+
+__all__ = [
+    "SMOOTH_FAMILIES",
+    "SmoothFamily",
+    "check_readings",
+    "family_called",
+    "numbers_read",
+]
+
+
+@dataclass(frozen=True, kw_only=True)
+class SmoothFamily:
+    """How readings rest on the function.
+
+    Attributes
+    ----------
+    name
+        As the distribution of a reading is called.
+    latent
+        Whether the function is an unknown at each place; else it is summed out.
+    natural
+        From the function to what is told: a mean, a rate or a probability.
+    told
+        What is told of a column, with its name in it.
+    scale, curve
+        What the function itself is, of a column and by itself: slopes and unknowns are told on
+        its scale.
+    information
+        What one reading says about the function where it has such a value.
+    """
+
+    name: str
+    latent: bool
+    natural: Callable[[np.ndarray], np.ndarray]
+    told: str
+    scale: str
+    curve: str
+    information: Callable[[np.ndarray], np.ndarray]
+
+    def likelihood(self, shape: str, exposure: str | None) -> str:
+        """Return the distribution of a reading, in the model language."""
+        if self.name == "bernoulli":
+            return f"bernoulli(log_odds={shape})"
+        more = "" if exposure is None else f" + log({exposure})"
+        return f"poisson(log_rate={shape}{more})"
+
+    def priors(self, values: np.ndarray, exposure: np.ndarray) -> dict[str, str]:
+        """Return the usual priors of level and height of a function that is latent."""
+        if self.name == "bernoulli":
+            return {"level": "normal(0, 1.5)", "height": "half_normal(1.5)"}
+        rate = float(np.log(values.sum() / exposure.sum()))
+        return {"level": f"normal({number_text(round(rate, 2))}, 1)", "height": "half_normal(1)"}
+
+
+SMOOTH_FAMILIES = {
+    one.name: one
+    for one in (
+        SmoothFamily(
+            name="normal",
+            latent=False,
+            natural=lambda f: f,
+            told="`{}`",
+            scale="{}",
+            curve="the curve",
+            information=lambda f: np.ones_like(f),
+        ),
+        SmoothFamily(
+            name="poisson",
+            latent=True,
+            natural=np.exp,
+            told="The rate of `{}`",
+            scale="log rate of {}",
+            curve="the log rate",
+            information=np.exp,
+        ),
+        SmoothFamily(
+            name="bernoulli",
+            latent=True,
+            natural=expit,
+            told="The probability of `{}`",
+            scale="log odds of {}",
+            curve="the log odds",
+            information=lambda f: expit(f) * expit(-f),
+        ),
+    )
+}
+
+
+def family_called(name: str, error: str | None, exposure: str | None) -> SmoothFamily:
+    """Return a family by its name.
+
+    Raises
+    ------
+    ArgumentError
+        For another name, errors of what has none, or exposures of what are no counts.
+    """
+    if name not in SMOOTH_FAMILIES:
+        have = ", ".join(SMOOTH_FAMILIES)
+        raise ArgumentError(
+            f"{setting('family')} is {have}, not {name!r}."
+            f"{nearest(str(name), list(SMOOTH_FAMILIES))}"
+        )
+    if error is not None and name != "normal":
+        raise ArgumentError(f"{setting('error')} is for readings with a normal noise.")
+    if exposure is not None and name != "poisson":
+        raise ArgumentError(
+            f"{setting('exposure')} is for counts: {setting('family', 'poisson')}."
+        )
+    return SMOOTH_FAMILIES[name]
+
+
+def numbers_read(frame: pd.DataFrame, column: str, family: SmoothFamily) -> pd.Series:
+    """Return what was read as numbers; yes and no, true and false as 1 and 0."""
+    kinds = {str(value).lower() for value in frame[column].dropna()}
+    if family.name == "bernoulli" and kinds and kinds <= {"yes", "no", "true", "false"}:
+        found = frame[column].map(
+            lambda value: np.nan if pd.isna(value) else str(value).lower() in ("yes", "true")
+        )
+        return found.astype(float)
+    return numbers_in(frame, column, "y")
+
+
+def check_readings(values: np.ndarray, column: str, family: SmoothFamily) -> None:
+    """Refuse readings that the family cannot have, or that say nothing of a shape.
+
+    Raises
+    ------
+    DataError
+        Which names the first.
+    """
+    if not family.latent:
+        return
+    FAMILIES[family.name].check(values, column)
+    if np.ptp(values) == 0:
+        raise DataError(f"`{column}` is {values[0]:g} in all rows: that has no shape.")

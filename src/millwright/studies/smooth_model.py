@@ -1,0 +1,137 @@
+"""The model of a shape: priors by rule, the kernel, and how readings rest on it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from millwright.language.printing import number_text
+from millwright.modelling.hierarchy import LARGEST_FUNCTION
+from millwright.models.model import Model
+from millwright.studies.priors import with_priors
+from millwright.studies.reading import named
+from millwright.studies.scales import middle_and_spread, spread_text
+from millwright.studies.smooth_family import SmoothFamily
+
+__all__ = ["SHAPE", "choices_told", "place_name", "smooth_model", "usual_priors", "with_places"]
+
+SHAPE = "shape"
+_MANY = 400
+
+
+def usual_priors(
+    frame: pd.DataFrame, y: str, family: SmoothFamily, exposure: str | None
+) -> dict[str, str]:
+    """Return the usual priors of level and height."""
+    values = frame[y].to_numpy(float)
+    if family.latent:
+        over = np.ones(len(frame)) if exposure is None else frame[exposure].to_numpy(float)
+        return family.priors(values, over)
+    middle, spread = middle_and_spread(values, y)
+    return {
+        "level": f"normal({number_text(middle)}, {spread_text(spread)})",
+        "height": f"half_normal({spread_text(spread)})",
+    }
+
+
+def smooth_model(
+    frame: pd.DataFrame,
+    settings: Mapping[str, Any],
+    x: tuple[str, ...],
+    lengths: tuple[str, ...],
+    family: SmoothFamily,
+    usual: dict[str, str],
+) -> Model:
+    """Return the model in the model language."""
+    y, error, exposure = settings["y"], settings["error"], settings.get("exposure")
+    columns = {name: "x" if len(x) == 1 else f"x_{at}" for at, name in enumerate(x, 1)}
+    columns[y] = "y"
+    more = {error: "error_of_y", exposure: "over"}
+    columns |= {column: name for column, name in more.items() if column is not None}
+    names = named(columns, [*usual, "noise", SHAPE, place_name(frame.columns)])
+    scales = ["height", *["1"] * (len(x) - 1)]
+    kernel = " * ".join(
+        f"{settings['kernel']}({names.of[name]}, scale={scale}, length={length})"
+        for name, scale, length in zip(x, scales, lengths, strict=True)
+    )
+    priors = with_priors(usual, settings["priors"])
+    if family.latent:
+        place = names.of[x[0]] if len(x) == 1 else place_name(frame.columns)
+        priors[SHAPE] = f"gaussian_process(level, kernel={kernel}) per {place}"
+        over = None if exposure is None else names.of[exposure]
+        likelihood = family.likelihood(f"{SHAPE}[{place}]", over)
+    else:
+        noise = "noise" if error is None else names.of[error]
+        likelihood = f"gaussian_process(level, noise={noise}, kernel={kernel})"
+    return Model(
+        title=f"{y} as a smooth function of {', '.join(x)}",
+        priors=priors,
+        likelihood={names.of[y]: likelihood},
+        columns=dict(names.aliases),
+    )
+
+
+def place_name(columns: Any) -> str:
+    name = "place"
+    while name in columns:
+        name += "_"
+    return name
+
+
+def with_places(
+    frame: pd.DataFrame, x: tuple[str, ...], family: SmoothFamily, place: str
+) -> pd.DataFrame:
+    if not family.latent or len(x) == 1:
+        return frame
+    _, places = np.unique(frame[list(x)].to_numpy(float), axis=0, return_inverse=True)
+    return frame.assign(**{place: places.reshape(-1) + 1})
+
+
+def choices_told(
+    settings: Mapping[str, Any],
+    family: SmoothFamily,
+    ranges: Mapping[str, tuple[float, float]],
+    places: int,
+) -> tuple[str, ...]:
+    given = settings["priors"]
+    kernel = settings["kernel"]
+    product = ", the product of one for each column" * (len(ranges) > 1)
+    lines = [f"Kernel: {kernel}{product}."]
+    for name, (span, spacing) in ranges.items():
+        if name not in given:
+            lines.append(
+                f"{name.capitalize().replace('_', ' ')}: inverse gamma with 1 % below "
+                f"{spacing:.3g}, the median distance of neighbouring places, and 1 % above "
+                f"{span:.3g}, their span: the data cannot tell lengths outside."
+            )
+    if not {"level", "height", "noise"} & set(given):
+        lines.append(_scale_words(settings, family))
+    if family.latent:
+        lines.append(
+            f"The function is the {family.scale.format(settings['y'])}; its values at the places "
+            "are unknowns, sampled in coordinates that the data inform."
+        )
+    most = LARGEST_FUNCTION if family.latent else _MANY
+    if places > most:
+        lines.append(
+            f"{places} {'places' if family.latent else 'rows'}: each step factors a matrix of so "
+            "many rows and columns, which takes long; means of neighbouring rows would be quicker."
+        )
+    return tuple(lines)
+
+
+def _scale_words(settings: Mapping[str, Any], family: SmoothFamily) -> str:
+    if family.name == "poisson":
+        return (
+            "Level: log of the rate of all rows, with sd 1; height half-normal(1): the rate may "
+            "well change by a factor of three to ten."
+        )
+    if family.name == "bernoulli":
+        return (
+            "Level: log odds normal(0, 1.5); height half-normal(1.5): any shares but extreme ones."
+        )
+    scales = "height and noise" if settings["error"] is None else "height"
+    return f"Level around the mean of y; {scales} half-normal: all with its sd."
