@@ -8,3 +8,7 @@ import os
 os.environ.setdefault(
     "XLA_FLAGS", "--xla_cpu_use_fusion_emitters=false --xla_backend_optimization_level=0"
 )
+
+# Two processes of tests share the machine: threads of linear algebra would wait for each other, at
+# times a hundred times longer than the work takes.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")

@@ -101,13 +101,37 @@ class Posterior(unittest.TestCase):
         height = np.abs(make.normal(size=count))
         root = np.linalg.cholesky(covariance(1.0))
         curve = 0.5 + height[:, None] * (make.normal(size=(count, 6)) @ root.T)
+        self.weighed(y, curve, ((height[:, None], fit["height"]), (curve, fit["curve"])))
+
+    def test_a_walk_of_counts_against_importance_sampling(self):
+        y = np.array([2, 1, 4, 6, 3, 8])
+        priors = {
+            "step": "half_normal(0.5)",
+            "level": "random_walk(start=0.5, scale=step, drift=0.1) per x",
+        }
+        model = mw.Model(priors=priors, likelihood={"y": "poisson(log_rate=level[x])"})
+        settings = {"seed": 1, "progress": False}
+        fit = model.fit({"x": PLACES, "y": y}, draws=2500, target_acceptance=0.95, **settings)
+        self.assertEqual(fit.record.groups["level"]["form"], "non-centred")
+        self.assertTrue(fit.verdict.good)
+        quick = {**settings, "draws": 20, "warmup": 20}
+        large = model.fit({"x": PLACES, "y": 200 + y}, **quick)
+        self.assertEqual(large.record.groups["level"]["form"], "centred")
+        asked = model.fit({"x": PLACES, "y": 200 + y}, parameterisation="non-centred", **quick)
+        self.assertEqual(asked.record.groups["level"]["form"], "non-centred")
+        make = np.random.default_rng(3)
+        step = 0.5 * np.abs(make.normal(size=400_000))
+        walk = np.cumsum(make.normal(size=(400_000, 6)), axis=1)
+        level = 0.5 + 0.1 * np.arange(6) + step[:, None] * walk
+        self.weighed(y, level, ((step[:, None], fit["step"]), (level, fit["level"])))
+
+    def weighed(self, y, curve, pairs):
+        """Compare draws with prior draws weighed by the likelihood of counts."""
         logs = (y * curve - np.exp(curve)).sum(axis=1)
         weights = np.exp(logs - logs.max())
         weights /= weights.sum()
-        for values, drawn in (
-            (height[:, None], fit["height"].values[..., None]),
-            (curve, fit["curve"].values),
-        ):
+        for values, found in pairs:
+            drawn = found.values.reshape(*found.shape[:2], -1)
             mean = weights @ values
             error = np.sqrt(weights**2 @ (values - mean) ** 2)
             away = (drawn.mean(axis=(0, 1)) - mean) / np.hypot(error, mean_error(drawn))

@@ -10,6 +10,7 @@ import numpy as np
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError, ModelError
+from millwright.studies.autoregression_paths import drawn_given
 from millwright.studies.expectations_paths import covariance_of, forecast_draws
 from tests.cli.here import run_here
 from tests.fits import assert_mean_near
@@ -75,7 +76,7 @@ class Right(unittest.TestCase):
             {name: values[:1, :1] for name, values in found().posterior.draws.values.items()},
         )
         worlds = parts.worlds(one)
-        ahead = forecast_draws(worlds, parts, 4, np.random.default_rng(0))
+        ahead = forecast_draws(worlds, parts, np.full((4, 2), np.nan), np.random.default_rng(0))
         whole = covariance_of(worlds, parts, 0, 44)
         values = (made().to_numpy() - worlds.levels).reshape(-1)
         read = np.flatnonzero(~np.isnan(values))
@@ -84,9 +85,30 @@ class Right(unittest.TestCase):
         mean = (tie.T @ values[read]).reshape(4, 2) + worlds.levels
         spread = whole[np.ix_(later, later)] - whole[np.ix_(later, read)] @ tie
         np.testing.assert_allclose(ahead.means[0], mean, rtol=1e-8)
-        np.testing.assert_allclose(
-            ahead.spreads[0, :, :, 0], np.sqrt(np.diag(spread)).reshape(4, 2), rtol=1e-8
-        )
+        root = ahead.spreads[0]
+        np.testing.assert_allclose(root @ root.T, spread, rtol=1e-7, atol=1e-9)
+        # Readings that are stated pull all others, earlier ones too.
+        stated = np.full((4, 2), np.nan)
+        stated[2, 0] = mean[2, 0] + 1.0
+        again = drawn_given(
+            np.repeat(ahead.means, 20_000, axis=0),
+            np.repeat(ahead.spreads, 20_000, axis=0),
+            stated,
+            np.random.default_rng(1),
+        ).draws.reshape(20_000, 8)
+        want = mean.reshape(-1) + spread[:, 4] / spread[4, 4]
+        left = np.sqrt(np.diag(spread) - spread[:, 4] ** 2 / spread[4, 4])
+        off = np.abs(again.mean(axis=0) - want)
+        self.assertTrue((off < 4.5 * left / 20_000**0.5 + 1e-9).all())
+        np.testing.assert_allclose(again.std(axis=0), left, rtol=0.03, atol=1e-6)
+        given = found().forecast(4, given={"class": [None, None, 3.0]}, seed=1)
+        self.assertTrue((given.draws[:, 2, list(given.series).index("class")] == 3.0).all())
+        self.assertIn("stated readings of class", str(given))
+        held = np.array([[[1.0, 0.0], [1.0, 0.0]]])
+        with self.assertRaisesRegex(ArgumentError, "cannot be together"):
+            drawn_given(
+                np.zeros((1, 1, 2)), held, np.array([[1.0, 2.0]]), np.random.default_rng(1)
+            )
         drawn = found().forecast(4, seed=3)
         self.assertEqual(drawn.draws.shape, (1200, 4, 2))
         self.assertEqual(drawn.labels, ("41", "42", "43", "44"))

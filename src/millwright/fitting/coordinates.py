@@ -15,7 +15,7 @@ from millwright.draws.labelled_draws import Draws, thinned
 from millwright.fitting.target import target_in_shape
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
-from millwright.modelling.hierarchy import chosen_forms, no_information
+from millwright.modelling.hierarchy import chosen_forms, little_is_told, no_information
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
 from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.shaping import spread_arguments
@@ -23,6 +23,8 @@ from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import climb
 
 __all__ = ["group_record", "informed", "prepared", "uninformed", "wants_information"]
+
+_MANY_COUNTS = 100
 
 
 def prepared(
@@ -42,11 +44,38 @@ def prepared(
     ArgumentError
         For an unknown form or name.
     """
-    blank = uninformed(binding, parameterisation)
+    blank = _settled_walks(uninformed(binding, parameterisation), parameterisation)
     if not wants_information(blank):
         return blank
     pilot = climb(target_in_shape(blank, places or {}), seed, starts=2, most=300).position
     return informed(blank, pilot, padded(blank, places) if places else None)
+
+
+def _settled_walks(blank: Binding, wanted: str | Mapping[str, str]) -> Binding:
+    """Take walks as they are (centred) where counts of hundreds say nearly all of them."""
+    program = blank.program
+    by_name = dict.fromkeys(dict(program.forms), wanted) if isinstance(wanted, str) else wanted
+    much = {
+        name
+        for name, form in program.forms
+        if form == "non-centred"
+        and by_name.get(name, "informed") == "informed"
+        and little_is_told(program, name)
+        and _counts_at_a_place(blank, name) > _MANY_COUNTS
+    }
+    forms = tuple((name, "centred" if name in much else form) for name, form in program.forms)
+    return replace(blank, program=replace(program, forms=forms)) if much else blank
+
+
+def _counts_at_a_place(binding: Binding, name: str) -> float:
+    """Return counts by places of a process: what a Poisson outcome says of its log rate."""
+    program = binding.program
+    total = sum(
+        float(np.nansum(binding.arguments["observed", part.name]))
+        for part in program.outcomes
+        if part.family in ("poisson", "negative_binomial")
+    )
+    return total / max(program.shape(program.by_name[name].per)[-1], 1)
 
 
 def uninformed(binding: Binding, parameterisation: str | Mapping[str, str]) -> Binding:

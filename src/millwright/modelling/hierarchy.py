@@ -34,7 +34,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.processes import GaussianProcess, Process
+from millwright.distributions.processes import GaussianProcess, Process, WalkProcess
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.program import Program
@@ -46,6 +46,7 @@ __all__ = [
     "constants_of",
     "from_standard",
     "group_priors",
+    "little_is_told",
     "no_information",
     "place_group",
     "to_standard",
@@ -124,7 +125,8 @@ def _possible(program: Program, name: str, form: str) -> str:
     With one reading a place and a noise that is unknown the pilot optimum takes the noise for
     nothing and claims far too much information; a smooth function, whose values hang together,
     moves in its standard steps then. A series that is read step by step moves best as it is
-    (centred).
+    (centred), unless readings say little of it: a walk that counts, yes and no or the size of
+    errors rest on moves in its standard steps.
     """
     if form != "informed":
         return form
@@ -132,7 +134,7 @@ def _possible(program: Program, name: str, form: str) -> str:
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
         if not isinstance(family, GaussianProcess):
-            return "centred"
+            return "non-centred" if little_is_told(program, name) else "centred"
         small = program.shape(part.per)[-1] <= LARGEST_FUNCTION
         return form if small and _information_is_limited(program, name) else "non-centred"
     large = part.event == "vector" and program.shape(part.per)[-1] > LARGEST_INFORMED
@@ -156,6 +158,25 @@ def _information_is_limited(program: Program, name: str) -> bool:
         if part.family not in _NO_NOISE and not (known and resting <= {"location"}):
             return False
     return told
+
+
+def little_is_told(program: Program, name: str) -> bool:
+    """Whether a walk is read through counts, yes and no, or the log of a normal scale alone."""
+    by_name = program.by_name
+    family = family_of(by_name[name].family, by_name[name].arguments)
+    told = [
+        (part, {key for key, node in part.arguments if reaches(node, name, by_name)})
+        for part in program.outcomes
+    ]
+    read = [(part, keys) for part, keys in told if keys]
+    return (
+        bool(read)
+        and isinstance(family, WalkProcess)
+        and all(
+            part.family in _NO_NOISE or (part.family == "normal" and keys == {"scale"})
+            for part, keys in read
+        )
+    )
 
 
 def _standardised(

@@ -25,7 +25,7 @@ from millwright.wording import setting
 if TYPE_CHECKING:
     from millwright.studies.autoregression_findings import AutoregressionFindings
 
-__all__ = ["Forecast", "forecast_of"]
+__all__ = ["Forecast", "forecast_of", "stated_paths"]
 
 _FAR = 100.0
 _MOVING = {"coefficients": "drifts", "sds of errors": "errors_drift"}
@@ -139,7 +139,7 @@ def forecast_of(
         raise ArgumentError(f"{setting('drift')} is 'on' or 'off', not {drift!r}.")
     parts = found.study.parts
     made = parts.data
-    stated = _stated(given, made.series, horizon)
+    stated = stated_paths(given, made.series, horizon)
     generator = generator_of(seed, Stream.FORECAST)
     coefficients = _coefficients(found, horizon, drift == "on", generator)
     drawn = ahead(
@@ -231,7 +231,7 @@ def _covariances(
     return covariances(found.rows[found.some, None], np.exp(sizes))
 
 
-def _stated(
+def stated_paths(
     given: Mapping[str, Sequence[float | None]], series: Sequence[str], horizon: int
 ) -> np.ndarray:
     stated = np.full((horizon, len(series)), np.nan)

@@ -6,7 +6,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-__all__ = ["Ahead", "ahead", "largest_roots", "moved", "shares_of_errors"]
+from millwright.errors import ArgumentError
+
+__all__ = ["Ahead", "ahead", "drawn_given", "largest_roots", "moved", "shares_of_errors"]
+
+_SINGULAR = 1e-12
+_MET = 1e-5
 
 
 def lag_matrices(coefficients: np.ndarray, lags: int) -> np.ndarray:
@@ -145,16 +150,44 @@ def ahead(
                 "dij,djtk->ditk", matrices[:, lag - 1], spreads[:, at - lag]
             )
         spreads[:, at, :, at] += root[:, min(at, root.shape[1] - 1)]
-    errors = generator.standard_normal((draws, steps * n))
-    flat = spreads.reshape(draws, steps * n, steps * n)
+    return drawn_given(means, spreads.reshape(draws, steps * n, steps * n), stated, generator)
+
+
+def drawn_given(
+    means: np.ndarray, spreads: np.ndarray, stated: np.ndarray, generator: np.random.Generator
+) -> Ahead:
+    """Draw readings that are jointly normal in each draw, given those that are stated.
+
+    Parameters
+    ----------
+    means
+        (draws, steps, n).
+    spreads
+        Roots of covariances, (draws, steps n, errors).
+    stated
+        Readings that are known, (steps, n); NaN where none is.
+
+    Raises
+    ------
+    ArgumentError
+        For stated readings that cannot be together.
+    """
+    draws, steps, n = means.shape
+    errors = generator.standard_normal((draws, spreads.shape[-1]))
     known = ~np.isnan(stated)
     if known.any():
-        here = known.reshape(-1)
-        held = flat[:, here]
-        wanted = stated[known] - means.reshape(draws, -1)[:, here]
+        held = spreads[:, known.reshape(-1)]
+        wanted = stated[known] - means[:, known]
         lacking = wanted - np.einsum("dij,dj->di", held, errors)
-        solved = np.linalg.solve(held @ held.transpose(0, 2, 1), lacking[..., None])
-        errors = errors + (held.transpose(0, 2, 1) @ solved)[..., 0]
-    found = means + np.einsum("dij,dj->di", flat, errors).reshape(draws, steps, n)
+        across = held.transpose(0, 2, 1)
+        inverse = np.linalg.pinv(held @ across, rcond=_SINGULAR, hermitian=True)
+        errors = errors + (across @ (inverse @ lacking[..., None]))[..., 0]
+        left = np.abs(wanted - np.einsum("dij,dj->di", held, errors))
+        if (left > _MET * (np.abs(held).sum(axis=-1) + np.abs(wanted))).any():
+            raise ArgumentError(
+                "The stated readings cannot be together: what is left to chance does not reach "
+                "them all. State fewer."
+            )
+    found = means + np.einsum("dij,dj->di", spreads, errors).reshape(draws, steps, n)
     found[:, known] = stated[known]
-    return Ahead(draws=found, means=means, spreads=flat)
+    return Ahead(draws=found, means=means, spreads=spreads)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -14,7 +15,7 @@ from millwright.draws.intervals import interval, kind_words
 from millwright.draws.numbers import decimals_of, fixed, range_text
 from millwright.draws.supports import never_negative
 from millwright.sampling.streams import Stream, generator_of
-from millwright.studies.autoregression_ahead import Forecast
+from millwright.studies.autoregression_ahead import Forecast, stated_paths
 from millwright.studies.autoregression_responses import Responses, Shares, check_shock
 from millwright.studies.expectations_parts import Worlds
 from millwright.studies.expectations_paths import answers_of, forecast_draws
@@ -123,13 +124,23 @@ class ExpectationsFindings(Findings):
             kind=self.kind,
         )
 
-    def forecast(self, horizon: int = 12, *, seed: int = 0) -> Forecast:
+    def forecast(
+        self,
+        horizon: int = 12,
+        *,
+        given: Mapping[str, Sequence[float | None]] | None = None,
+        seed: int = 0,
+    ) -> Forecast:
         """Draw the readings after the last time.
 
         Parameters
         ----------
         horizon
             How many steps.
+        given
+            Paths that are stated: readings of some series by name, None where nothing is; the
+            others are drawn given all of them, by shocks that would bring them about, with
+            unknowns as drawn without them.
         seed
             Any whole number from 0.
 
@@ -140,12 +151,19 @@ class ExpectationsFindings(Findings):
         Raises
         ------
         ArgumentError
-            For numbers that make no sense.
+            For numbers that make no sense, or stated readings that cannot be together.
         """
         check_whole("horizon", horizon, 1)
         check_whole("seed", seed, 0)
         parts = self.study.parts
-        drawn = forecast_draws(self.worlds, parts, horizon, generator_of(seed, Stream.FORECAST))
+        stated = stated_paths(given or {}, parts.data.series, horizon)
+        drawn = forecast_draws(self.worlds, parts, stated, generator_of(seed, Stream.FORECAST))
+        remarks = ["Nothing but the shocks of the equations moves what is to come."]
+        if given:
+            remarks.append(
+                f"Given the stated readings of {', '.join(given)}, later ones too; unknowns are "
+                "those drawn without them."
+            )
         return Forecast(
             draws=drawn.draws,
             series=parts.data.series,
@@ -153,10 +171,10 @@ class ExpectationsFindings(Findings):
             level=self.level,
             kind=self.kind,
             runaway=0.0,
-            remarks=("Nothing but the shocks of the equations moves what is to come.",),
+            remarks=tuple(remarks),
             ahead=drawn,
             about=self,
-            stated=np.full((horizon, len(parts.data.series)), np.nan),
+            stated=stated,
         )
 
     def _numbers(self) -> dict[str, np.ndarray]:

@@ -9,7 +9,7 @@ import numpy as np
 from millwright.distributions.kalman import last_state
 from millwright.expectations.readings import series_of
 from millwright.sampling.compiling import compiled
-from millwright.studies.autoregression_paths import Ahead
+from millwright.studies.autoregression_paths import Ahead, drawn_given
 
 if TYPE_CHECKING:
     from millwright.studies.expectations_parts import ExpectationsModel, Worlds
@@ -94,34 +94,41 @@ def _root(spread: np.ndarray) -> np.ndarray:
 
 
 def forecast_draws(
-    worlds: Worlds, parts: ExpectationsModel, horizon: int, generator: np.random.Generator
+    worlds: Worlds,
+    parts: ExpectationsModel,
+    stated: np.ndarray,
+    generator: np.random.Generator,
 ) -> Ahead:
-    """Draw the readings after the last time, with the normal behind each draw."""
+    """Draw the readings after the last time, with the normal behind each draw.
+
+    Parameters
+    ----------
+    stated
+        Readings that are known, (steps, readings); NaN where none is.
+    """
     kept = list(parts.readings.kept)
     inner = np.ix_(range(len(worlds)), kept, kept)
     transition = worlds.transition[inner]
-    steps = (worlds.impact @ np.swapaxes(worlds.impact, -1, -2))[inner]
-    mean, spread = _last(worlds, parts, transition, steps)
+    impact = worlds.impact[:, kept]
+    mean, spread = _last(worlds, parts, transition, impact @ np.swapaxes(impact, -1, -2))
     places = list(parts.readings.places)
-    state = mean + _drawn(spread, generator)
-    roots = _root(steps)
-    size = (len(worlds), horizon, len(places))
-    draws, means = np.empty(size), np.empty(size)
-    spreads = np.empty((*size, 1))
+    horizon, count = stated.shape
+    draws, k, shocks = impact.shape
+    # What is left to chance: the state at the last time, shocks, errors of reading.
+    root = np.zeros((draws, k, k + horizon * (shocks + count)))
+    root[:, :, :k] = _root(spread)
+    means = np.empty((draws, horizon, count))
+    spreads = np.empty((draws, horizon, count, root.shape[-1]))
     for at in range(horizon):
         mean = np.einsum("dij,dj->di", transition, mean)
-        spread = transition @ spread @ np.swapaxes(transition, -1, -2) + steps
-        state = np.einsum("dij,dj->di", transition, state)
-        state += np.einsum("dij,dj->di", roots, generator.standard_normal(state.shape))
-        draws[:, at], means[:, at] = state[:, places], mean[:, places]
-        variance = np.einsum("dii->di", spread)[:, places] + worlds.errors**2
-        spreads[:, at, :, 0] = np.sqrt(variance)
-    noise = generator.standard_normal(size) * worlds.errors[:, None]
-    return Ahead(
-        draws=draws + noise + worlds.levels[:, None],
-        means=means + worlds.levels[:, None],
-        spreads=spreads,
-    )
+        root = transition @ root
+        root[:, :, k + at * shocks : k + (at + 1) * shocks] += impact
+        means[:, at] = mean[:, places] + worlds.levels
+        spreads[:, at] = root[:, places]
+        own = k + horizon * shocks + at * count
+        for j in range(count):
+            spreads[:, at, j, own + j] = worlds.errors[:, j]
+    return drawn_given(means, spreads.reshape(draws, horizon * count, -1), stated, generator)
 
 
 def _last(

@@ -10,9 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import Any, TypeVar
 
 import numpy as np
 from scipy.special import ndtr
+from threadpoolctl import threadpool_limits
 
 from millwright.draws.labelled_draws import Draws
 
@@ -28,7 +30,12 @@ __all__ = [
     "rising",
 ]
 
+Function = TypeVar("Function", bound=Callable[..., Any])
+
 _JITTER = 1e-9
+# Many small matrices: threads of linear algebra would wait for each other, a hundred times longer
+# than the work takes where another process is busy.
+_alone: Callable[[Function], Function] = threadpool_limits.wrap(limits=1, user_api="blas")
 # Entries of the matrices of a block of draws.
 _NUMBERS = 1_000_000
 # What the distribution of a function that is not summed out adds to its diagonal.
@@ -234,6 +241,7 @@ class Readings:
         return inverse, (inverse.swapaxes(1, 2) @ half)[..., 0]
 
 
+@_alone
 def function_draws(
     readings: Readings,
     known: Hyperparameters,
@@ -254,6 +262,7 @@ def function_draws(
     return np.concatenate(found)
 
 
+@_alone
 def rising(
     readings: Readings, known: Hyperparameters, places: np.ndarray, along: int = 0
 ) -> np.ndarray:
@@ -294,6 +303,7 @@ def _conditional(
         yield mean, own - half @ half.swapaxes(1, 2), _diagonal(own), block
 
 
+@_alone
 def prior_draws(
     kernel: str, known: Hyperparameters, places: np.ndarray, generator: np.random.Generator
 ) -> np.ndarray:
@@ -319,6 +329,7 @@ def _drawn(covariance: np.ndarray, size: np.ndarray, generator: np.random.Genera
     return drawn
 
 
+@_alone
 def gain(
     readings: Readings,
     known: Hyperparameters,
@@ -344,6 +355,7 @@ def gain(
     return fallen / now
 
 
+@_alone
 def gain_of_draws(
     at_candidates: np.ndarray, at_places: np.ndarray, told: np.ndarray
 ) -> np.ndarray:
