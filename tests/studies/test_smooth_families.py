@@ -157,6 +157,10 @@ class Told(unittest.TestCase):
             found.save(Path(folder) / "rates")
             again = mw.studies.load(Path(folder) / "rates")
             self.assertEqual(again.answer, found.answer)
+            place = found.study.write(Path(folder) / "sheets")
+            data = pd.read_csv(place / "data.csv")
+            binding = mw.Model.read(place / "smooth.toml").bind(data)
+            self.assertEqual(binding.dimension, 4 + 18)
 
     def test_yes_and_no_from_the_shell(self):
         with tempfile.TemporaryDirectory() as folder:

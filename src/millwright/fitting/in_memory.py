@@ -20,7 +20,7 @@ from millwright.sampling.chains import Collector
 from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.progress import Listener
 from millwright.sampling.sampler import Sampler
-from millwright.wording import action
+from millwright.wording import action, setting
 
 __all__ = ["RunResult", "extend_in_memory", "joined_fit", "run_in_memory"]
 
@@ -78,7 +78,11 @@ def extend_in_memory(
             f"{action('extend_study', draws)}."
         )
     if after is None:
-        raise ArgumentError("These draws cannot be extended: they do not come from chains.")
+        more = f" They are independent draws: fit with more {setting('draws')}."
+        raise ArgumentError(
+            "These draws cannot be extended: they do not come from chains."
+            + more * before.record.origin.independent
+        )
     if not after.level:
         raise ArgumentError(
             f"The chains of this stopped run are not equally long: {action('resume')} "

@@ -163,6 +163,11 @@ class AutoregressionStudy(Study):
 
     def _stops(self, before: Posterior) -> list[Stop]:
         """Return where each chain stands at its last draw, which is all that it goes on from."""
+        if not all("generator" in one for one in before.record.chains):
+            raise ArgumentError(
+                "These draws cannot go on: an earlier version stored them without the state of "
+                f"their random numbers. Fit anew with more {setting('draws')}."
+            )
         chains, draws = before.draws.shape
         kept, problem = self.parts.kept(before.draws), self.parts.problem
         return [

@@ -110,9 +110,10 @@ def choices_told(
     if not {"level", "height", "noise"} & set(given):
         lines.append(_scale_words(settings, family))
     if family.latent:
+        informed = ", sampled in coordinates that the data inform" * (places <= LARGEST_FUNCTION)
         lines.append(
             f"The function is the {family.scale.format(settings['y'])}; its values at the places "
-            "are unknowns, sampled in coordinates that the data inform."
+            f"are unknowns{informed}."
         )
     most = LARGEST_FUNCTION if family.latent else _MANY
     if places > most:

@@ -82,6 +82,11 @@ class SmoothStudy(Study):
         return with_places(self.data, self.x, self.family, self.place)
 
     @property
+    def written_data(self) -> pd.DataFrame:
+        """The rows; of several columns with the place that each is at."""
+        return self.data_of("smooth")
+
+    @property
     def place(self) -> str:
         """What the model calls the places of several columns."""
         return place_name(self.data.columns)
@@ -266,7 +271,8 @@ def build(
         errors=np.ones(len(frame)) if error is None else frame[error].to_numpy(float),
     )
     of = dict(zip(names, ranges, strict=True))
-    along = " and ".join(f"`{name}`" for name in x)
+    *others, last = [f"`{name}`" for name in x]
+    along = f"{', '.join(others)} and {last}" if others else last
     return SmoothStudy(
         question=f"What shape has `{y}` along {along}?",
         data=frame,
