@@ -113,6 +113,28 @@ class Right(unittest.TestCase):
         self.assertEqual(drawn.draws.shape, (1200, 4, 2))
         self.assertEqual(drawn.labels, ("41", "42", "43", "44"))
 
+    def test_paths_and_shocks_given_all_readings(self):
+        paths, shocks = found().paths(draws=100, seed=1), found().shocks(draws=100, seed=1)
+        self.assertEqual(paths.names, ("price", "demand", "stock"))
+        self.assertEqual(shocks.names, ("mood", "rain"))
+        worlds = found().study.parts.worlds(found().posterior.draws, slice(None, None, 24))
+        level = np.median(worlds.levels, axis=0)
+        # A variable that is read without error is where it was read.
+        values = made().to_numpy()
+        middle = np.median(paths.draws, axis=0)
+        for at, column in ((0, 0), (2, 1)):
+            off = middle[:, at] - (values[:, column] - level[column])
+            self.assertLess(np.nanmax(np.abs(off)), 0.3)
+        wide = paths.draws.std(axis=0)[:, 0] - worlds.levels[:, 0].std()
+        self.assertTrue((wide[4:7] > 0.05).all())
+        # Shocks move the variables as the equations say: demand = 0.8 before + 0.5 mood.
+        demand = middle[1:, 1] - 0.8 * middle[:-1, 1]
+        mood = np.median(shocks.draws, axis=0)[1:, 0]
+        np.testing.assert_allclose(demand, 0.5 * mood, atol=0.15)
+        self.assertEqual(len(paths.table()), 3 * 40)
+        with self.assertRaises(ArgumentError):
+            found().paths(draws=1)
+
     def test_responses_are_powers_and_shares_add_up(self):
         table = found().responses(horizon=3, shock="unit").table()["median"]
         ahead = np.median(found().posterior.draws.get("ahead").reshape(-1)[::2])

@@ -1,26 +1,77 @@
-"""The figures of equations with expectations: responses, unknowns, forecast, shares."""
+"""The figures of equations with expectations: responses, unknowns, forecast, shares, paths."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
 
+import numpy as np
 from matplotlib.figure import Figure
 
+from millwright.draws.intervals import interval, kind_words
 from millwright.plots.autoregression import forecast, responses
 from millwright.plots.panels import Size
 from millwright.plots.prior import prior_posterior
 from millwright.plots.shares import shares
+from millwright.plots.style import (
+    BLUE,
+    GREY,
+    INK,
+    finish,
+    light_grid,
+    new_figure,
+    styled,
+    tint,
+    wrapped,
+)
 from millwright.studies.expectations_findings import ExpectationsFindings
+from millwright.wording import visible
 
 __all__ = ["figures"]
 
 _MOST = 5
+_PANELS = 5
+_WIDE = 12.8
 
 
 def responses_figure(found: ExpectationsFindings, size: Size | None, text: bool) -> Figure:
     """Draw how the variables answer to each shock."""
     return responses(found.responses(), size=size, text=text)
+
+
+def paths_figure(found: ExpectationsFindings, size: Size | None, text: bool) -> Figure:
+    """Draw where each variable was, with readings of those that are read."""
+    paths, parts = found.paths(), found.study.parts
+    shown = paths.names[:_PANELS]
+    levels = np.median(found.worlds.levels, axis=0)
+    with styled():
+        figure = new_figure(*(size or (_WIDE, min(8.8, 1.8 + 1.5 * len(shown)))))
+        panels = figure.subplots(len(shown), 1, squeeze=False, sharex=True)[:, 0]
+        x = np.arange(len(paths.labels))
+        for j, (axes, name) in enumerate(zip(panels, shown, strict=True)):
+            values = paths.draws[:, :, j]
+            low, high = interval(values, found.level, found.kind)
+            axes.fill_between(x, low, high, color=tint(BLUE, 0.35), lw=0)
+            axes.plot(x, np.median(values, axis=0), color=BLUE, lw=1.6)
+            axes.axhline(0, color=GREY, lw=0.9)
+            if name in parts.variables:
+                at = parts.variables.index(name)
+                axes.plot(x, parts.data.values[:, at] - levels[at], "o", color=INK, ms=2.4)
+            axes.set_ylabel(wrapped(visible(name), 18))
+            light_grid(axes, "y")
+        places = np.linspace(0, len(x) - 1, 8).astype(int)
+        panels[-1].set_xticks(places, [paths.labels[at] for at in places])
+        left = len(paths.names) - len(shown)
+        cut = f" {left} variables more are in paths()." * (left > 0)
+        return finish(
+            figure,
+            found.question,
+            "How far each variable was from where it rests, given all readings; line: median, "
+            f"band: {kind_words(found.kind, found.level)}; points: readings less the median of "
+            f"their level.{cut}",
+            text,
+            about=found,
+        )
 
 
 def unknowns_figure(found: ExpectationsFindings, size: Size | None, text: bool) -> Figure:
@@ -45,6 +96,7 @@ def figures(found: ExpectationsFindings) -> dict[str, Callable[[Size | None, boo
         "unknowns": unknowns_figure,
         "forecast": forecast_figure,
         "shares": shares_figure,
+        "paths": paths_figure,
     }
     if max(len(found.variables), len(found.study.parts.system.shocks)) > _MOST:
         del known["responses"], known["shares"]

@@ -12,6 +12,7 @@ import numpy as np
 from millwright.checks import check_whole
 from millwright.diagnostics.finding import Finding
 from millwright.draws.intervals import interval, kind_words
+from millwright.draws.labelled_draws import thinned
 from millwright.draws.numbers import decimals_of, fixed, range_text
 from millwright.draws.supports import never_negative
 from millwright.sampling.streams import Stream, generator_of
@@ -19,6 +20,7 @@ from millwright.studies.autoregression_ahead import Forecast, stated_paths
 from millwright.studies.autoregression_responses import Responses, Shares, check_shock
 from millwright.studies.expectations_parts import Worlds
 from millwright.studies.expectations_paths import answers_of, forecast_draws
+from millwright.studies.expectations_smoothed import Paths, smoothed
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words
 from millwright.wording import setting, visible
@@ -175,6 +177,61 @@ class ExpectationsFindings(Findings):
             ahead=drawn,
             about=self,
             stated=stated,
+        )
+
+    def paths(self, *, draws: int = 200, seed: int = 0) -> Paths:
+        """Say where every variable was at each time, given all readings, also unread ones.
+
+        Parameters
+        ----------
+        draws
+            The most draws to use.
+        seed
+            Any whole number from 0.
+
+        Returns
+        -------
+        The paths, from where the variables rest, with `.table()`.
+
+        Raises
+        ------
+        ArgumentError
+            For numbers that make no sense.
+        """
+        return self._smoothed(draws, seed, shocks=False)
+
+    def shocks(self, *, draws: int = 200, seed: int = 0) -> Paths:
+        """Say which shocks came at each time, in their sds, given all readings.
+
+        Parameters
+        ----------
+        draws, seed
+            As for `paths`.
+
+        Returns
+        -------
+        The shocks, with `.table()`.
+
+        Raises
+        ------
+        ArgumentError
+            As `paths`.
+        """
+        return self._smoothed(draws, seed, shocks=True)
+
+    def _smoothed(self, draws: int, seed: int, shocks: bool) -> Paths:
+        check_whole("draws", draws, 2)
+        check_whole("seed", seed, 0)
+        parts = self.study.parts
+        worlds = parts.worlds(self.posterior.draws, thinned(self.posterior.draws, draws))
+        generator = generator_of(seed, Stream.LATENT)
+        return Paths(
+            draws=smoothed(worlds, parts, shocks, generator),
+            names=parts.system.shocks if shocks else self.variables,
+            labels=parts.data.labels,
+            what="shock" if shocks else "variable",
+            level=self.level,
+            kind=self.kind,
         )
 
     def _numbers(self) -> dict[str, np.ndarray]:

@@ -14,7 +14,13 @@ from millwright.studies.autoregression_paths import Ahead, drawn_given
 if TYPE_CHECKING:
     from millwright.studies.expectations_parts import ExpectationsModel, Worlds
 
-__all__ = ["answers_of", "covariance_of", "forecast_draws", "readings_of"]
+__all__ = [
+    "answers_of",
+    "covariance_of",
+    "forecast_draws",
+    "readings_of",
+    "rest_covariance",
+]
 
 _DOUBLINGS = 26
 
@@ -37,7 +43,7 @@ def readings_of(
     (draws, times, readings); NaN where there is no single stable path.
     """
     steps = worlds.impact @ np.swapaxes(worlds.impact, -1, -2)
-    state = _drawn(_at_rest(worlds.transition, steps), generator)
+    state = _drawn(rest_covariance(worlds.transition, steps), generator)
     noise = generator.standard_normal((count, *worlds.sizes.shape))
     errors = generator.standard_normal((len(worlds), count, len(parts.variables)))
     variables = list(parts.readings.variables)
@@ -49,7 +55,7 @@ def readings_of(
     return found + worlds.levels[:, None] + worlds.errors[:, None] * errors
 
 
-def _at_rest(transition: np.ndarray, steps: np.ndarray) -> np.ndarray:
+def rest_covariance(transition: np.ndarray, steps: np.ndarray) -> np.ndarray:
     """Return the covariances that stay, (draws, n, n), by doubling."""
     total, power = steps, transition
     for _ in range(_DOUBLINGS):
@@ -66,7 +72,7 @@ def covariance_of(worlds: Worlds, parts: ExpectationsModel, draw: int, times: in
     (times readings, times readings), the readings of each time one after the other.
     """
     transition, impact = worlds.transition[draw], worlds.impact[draw]
-    at_rest = _at_rest(transition[None], (impact @ impact.T)[None])[0]
+    at_rest = rest_covariance(transition[None], (impact @ impact.T)[None])[0]
     variables = list(parts.readings.variables)
     count = len(variables)
     whole = np.zeros((times, count, times, count))
