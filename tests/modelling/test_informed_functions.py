@@ -11,6 +11,7 @@ import millwright as mw
 from millwright.diagnostics.convergence import mean_error
 from millwright.distributions import on_numpy
 from millwright.distributions.jax_function import informed_function
+from millwright.fitting.coordinates import prepared
 from millwright.modelling.hierarchy import place_group, unplace_group
 
 PLACES = np.array([0.0, 0.4, 1.1, 1.5, 2.6, 3.0])
@@ -25,8 +26,12 @@ def covariance(height):
 
 def form_of(likelihood, **columns):
     model = mw.Model(priors={**PRIORS, "noise": "half_normal(1)"}, likelihood=likelihood)
-    fit = model.fit({"x": PLACES, **columns}, seed=1, progress=False, draws=20, warmup=20)
-    return fit.record.groups["curve"]["form"]
+    return chosen(model, "curve", **columns)
+
+
+def chosen(model, name, form="informed", **columns):
+    bound = model.bind({"x": PLACES, **columns})
+    return dict(prepared(bound, form, 1).program.forms)[name]
 
 
 class Map(unittest.TestCase):
@@ -114,11 +119,8 @@ class Posterior(unittest.TestCase):
         fit = model.fit({"x": PLACES, "y": y}, draws=2500, target_acceptance=0.95, **settings)
         self.assertEqual(fit.record.groups["level"]["form"], "non-centred")
         self.assertTrue(fit.verdict.good)
-        quick = {**settings, "draws": 20, "warmup": 20}
-        large = model.fit({"x": PLACES, "y": 200 + y}, **quick)
-        self.assertEqual(large.record.groups["level"]["form"], "centred")
-        asked = model.fit({"x": PLACES, "y": 200 + y}, parameterisation="non-centred", **quick)
-        self.assertEqual(asked.record.groups["level"]["form"], "non-centred")
+        self.assertEqual(chosen(model, "level", y=200 + y), "centred")
+        self.assertEqual(chosen(model, "level", "non-centred", y=200 + y), "non-centred")
         make = np.random.default_rng(3)
         step = 0.5 * np.abs(make.normal(size=400_000))
         walk = np.cumsum(make.normal(size=(400_000, 6)), axis=1)

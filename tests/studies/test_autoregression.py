@@ -153,8 +153,9 @@ class DriftingErrors(unittest.TestCase):
             self.assertAlmostEqual(one.std() / other.std(), 1.0, delta=0.2, msg=name)
 
     def test_errors_that_grow_are_found_and_steady_ones_too(self):
-        frame = restless(200)
-        answer = STUDY(frame, drift=0, error_drift=1).fit(seed=3, progress=False, draws=400)
+        frame = restless(150)
+        settings = {"chains": 2, "draws": 600, "warmup": 200}
+        answer = STUDY(frame, drift=0, error_drift=1).fit(seed=3, progress=False, **settings)
         table = answer.error_spread(every=True)
         first, last = (
             table.loc[("flow", label)] for label in (answer.time_label(2), answer.time_label(None))

@@ -353,9 +353,11 @@ class Autoregression:
                 start[:, at] = draws.get(f"{name}_start" if moves else name).reshape(-1)
                 if moves:
                     step[:, at] = draws.get(f"{name}_drift").reshape(-1)
-        path = np.broadcast_to(coefficients, (total, self.data.count, n, terms))
+        # Not broadcast, which would be read-only: another type, compiled again.
+        if coefficients.shape[1] < self.data.count:
+            coefficients = np.repeat(coefficients, self.data.count, axis=1)
         return Kept(
-            path=np.ascontiguousarray(path.reshape(total, self.data.count, n * terms)),
+            path=coefficients.reshape(total, self.data.count, n * terms),
             start=start,
             step=step,
             rows=self.rows(draws),

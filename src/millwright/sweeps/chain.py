@@ -35,7 +35,7 @@ def sweep(
     """
     drifts = problem.step_scale.max() > 0
     sizes_drift = problem.size_scale.max() > 0
-    still = np.zeros(len(problem.start_mean))
+    still = np.zeros(0)
     for draw in range(count):
         for _ in range(thin):
             draw_stretches(
@@ -73,7 +73,6 @@ def sweep(
                     state.start,
                     state.step,
                     still,
-                    False,
                 )
                 redraw_steps(
                     state.path,
@@ -153,6 +152,8 @@ def standing_still(problem: Problem, kept: Kept, generator: np.random.Generator)
     outcomes, regressors = problem.outcomes.copy(), problem.regressors.copy()
     series = outcomes.shape[1]
     found = np.zeros((draws, count + series))
+    # Arrays of their own: a part of `found` would be another type, compiled again.
+    still, steady = np.zeros(count), np.zeros(series)
     for draw in range(draws):
         fill_gaps(problem, kept.gaps[draw], outcomes, regressors)
         if problem.size_scale.max() > 0:
@@ -163,8 +164,10 @@ def standing_still(problem: Problem, kept: Kept, generator: np.random.Generator)
                 kept.log_sizes[draw],
                 kept.size_start[draw],
                 kept.size_step[draw],
-                found[draw, count:],
+                steady,
             )
+            for k in range(series):
+                found[draw, count + k] = steady[k]
         if problem.step_scale.max() > 0:
             draw_steps(
                 outcomes,
@@ -178,7 +181,8 @@ def standing_still(problem: Problem, kept: Kept, generator: np.random.Generator)
                 kept.path[draw].copy(),
                 kept.start[draw].copy(),
                 kept.step[draw].copy(),
-                found[draw, :count],
-                True,
+                still,
             )
+            for a in range(count):
+                found[draw, a] = still[a]
     return found

@@ -59,7 +59,7 @@ def draw_sizes(
         Read and written: log sds, (times, n), before the first step, and sds of steps, (n,).
     """
     times, series = left.shape
-    regressors, rows, still = np.ones((times, 1)), np.ones((1, 1)), np.zeros(1)
+    regressors, rows, still = np.ones((times, 1)), np.ones((1, 1)), np.zeros(0)
     readings, spreads = np.empty((times, 1)), np.empty((times, 1))
     path, proposed = np.empty((times, 1)), np.empty((times, 1))
     squares, alike = np.empty(times), np.ones((times, 1))
@@ -104,7 +104,6 @@ def draw_sizes(
                     next_start,
                     next_step,
                     still,
-                    False,
                 )
             after = _excess(squares, least, proposed)
             if np.log(generator.random()) < after - before:

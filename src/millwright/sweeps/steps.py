@@ -62,7 +62,6 @@ def draw_steps(
     start: np.ndarray,
     step: np.ndarray,
     still: np.ndarray,
-    told: bool,
 ) -> None:
     """Draw starts and signed sds of steps jointly, the path in units of its steps being held.
 
@@ -76,8 +75,8 @@ def draw_steps(
         As for `draw_path`.
     path, start, step
         Read and written.
-    still, told
-        Where `told` is true, the log density of a sd of 0 over that of its prior is written.
+    still
+        Written, unless its length is 0: log densities of sds of 0 over those of their priors.
     """
     times, series = outcomes.shape
     m = regressors.shape[1]
@@ -119,7 +118,7 @@ def draw_steps(
     # One inverse serves for mean, draw and variances; solving compiles for ten seconds.
     turn = np.linalg.inv(np.linalg.cholesky(precision))
     mean = turn.T @ (turn @ pull)
-    if told:
+    if len(still) > 0:
         for a in range(count):
             still[a] = 0.0
         for k in range(movers):
