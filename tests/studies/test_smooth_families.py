@@ -162,6 +162,15 @@ class Told(unittest.TestCase):
             binding = mw.Model.read(place / "smooth.toml").bind(data)
             self.assertEqual(binding.dimension, 4 + 18)
 
+    def test_names_of_columns_stay_as_they_are_on_a_map(self):
+        make = np.random.default_rng(6)
+        table = {"$5": make.uniform(size=9), "🌾": make.uniform(size=9)}
+        table["Power (kW)"] = table["$5"] + 0.1 * make.normal(size=9)
+        study = mw.studies.smooth(table, ["$5", "🌾"], "Power (kW)")
+        found = study.fit(seed=1, draws=40, warmup=100, chains=2, **QUIET)
+        drawn = mw.plots.study(found, "map")
+        self.assertIn("median of Power (kW)", [axes.get_ylabel() for axes in drawn.axes])
+
     def test_yes_and_no_from_the_shell(self):
         with tempfile.TemporaryDirectory() as folder:
             pd.DataFrame(answers()).to_csv(Path(folder) / "wheel.csv", index=False)

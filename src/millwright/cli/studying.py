@@ -545,6 +545,7 @@ def tell(
     as_json: bool,
     forecast: Forecast | None = None,
 ) -> None:
+    """Print what a study found, and write its figure and its page where they were asked for."""
     from millwright.cli.reports import list_record, rows_record
 
     if figure is not None:

@@ -19,6 +19,7 @@ from millwright.modelling.hierarchy import chosen_forms, little_is_told, no_info
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
 from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.shaping import spread_arguments
+from millwright.modelling.specification import reaches
 from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import climb
 
@@ -74,6 +75,7 @@ def _counts_at_a_place(binding: Binding, name: str) -> float:
         float(np.nansum(binding.arguments["observed", part.name]))
         for part in program.outcomes
         if part.family in ("poisson", "negative_binomial")
+        and any(reaches(node, name, program.by_name) for _, node in part.arguments)
     )
     return total / max(program.shape(program.by_name[name].per)[-1], 1)
 
@@ -164,5 +166,6 @@ def _share_from_own_data(binding: Binding, name: str, named: Mapping[str, Labell
     else:
         root = on_numpy.cholesky(np.asarray(covariance_of(values)))
         known = information @ root
-    strength = np.linalg.eigvalsh(np.swapaxes(root, -1, -2) @ known)
+    # Rounding leaves some a little below 0.
+    strength = np.linalg.eigvalsh(np.swapaxes(root, -1, -2) @ known).clip(0.0)
     return np.asarray(np.mean(strength / (1 + strength), axis=0))

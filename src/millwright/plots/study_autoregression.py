@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 
 from millwright.draws.intervals import interval, kind_words
 from millwright.plots.autoregression import forecast, responses
+from millwright.plots.over_times import band_over_times, label_times
 from millwright.plots.panels import Size
 from millwright.plots.shares import shares
 from millwright.plots.style import (
@@ -22,7 +23,6 @@ from millwright.plots.style import (
     light_grid,
     new_figure,
     styled,
-    tint,
     wrapped,
 )
 from millwright.studies.autoregression_findings import AutoregressionFindings
@@ -70,16 +70,11 @@ def coefficients_figure(found: AutoregressionFindings, size: Size | None, text: 
 def _path(axes: Axes, found: AutoregressionFindings, j: int, r: int) -> None:
     made = found.study.parts.data
     values = found.path(j, r)
-    x = np.arange(values.shape[1])
-    low, high = interval(values, found.level, found.kind)
-    axes.fill_between(x, low, high, color=tint(BLUE, 0.35), lw=0)
-    axes.plot(x, np.median(values, axis=0), color=BLUE, lw=1.7)
+    band_over_times(axes, values, found, BLUE)
     axes.axhline(made.classical[0][j, r], color=RED, ls="-.", lw=1.3)
     if r >= _LEVELS:
         axes.axhline(0, color=GREY, ls="--", lw=1.0)
-    places = np.linspace(0, len(x) - 1, 3).astype(int)
-    axes.set_xticks(places, [made.labels[at] for at in places])
-    light_grid(axes, "y")
+    label_times(axes, made.labels, 3)
 
 
 def _bar(axes: Axes, found: AutoregressionFindings, j: int, r: int) -> None:
@@ -106,16 +101,10 @@ def errors_figure(found: AutoregressionFindings, size: Size | None, text: bool) 
         figure = new_figure(*(size or (_WIDE, min(8.6, 1.6 + 1.7 * len(shown)))))
         panels = figure.subplots(len(shown), 1, squeeze=False, sharex=True)[:, 0]
         for j, (axes, name) in enumerate(zip(panels, shown, strict=True)):
-            values = found.error_sds[:, :, j]
-            x = np.arange(values.shape[1])
-            low, high = interval(values, found.level, found.kind)
-            axes.fill_between(x, low, high, color=tint(BLUE, 0.35), lw=0)
-            axes.plot(x, np.median(values, axis=0), color=BLUE, lw=1.7)
+            band_over_times(axes, found.error_sds[:, :, j], found, BLUE)
             axes.set_ylim(0, None)
             axes.set_ylabel(wrapped(visible(name), 18))
-            light_grid(axes, "y")
-        places = np.linspace(0, len(x) - 1, 7).astype(int)
-        panels[-1].set_xticks(places, [made.labels[at] for at in places])
+        label_times(panels[-1], made.labels, 7)
         left = len(made.series) - len(shown)
         cut = f" {left} series more are in error_spread()." * (left > 0)
         return finish(

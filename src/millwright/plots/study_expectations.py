@@ -8,8 +8,9 @@ from functools import partial
 import numpy as np
 from matplotlib.figure import Figure
 
-from millwright.draws.intervals import interval, kind_words
+from millwright.draws.intervals import kind_words
 from millwright.plots.autoregression import forecast, responses
+from millwright.plots.over_times import band_over_times, label_times
 from millwright.plots.panels import Size
 from millwright.plots.prior import prior_posterior
 from millwright.plots.shares import shares
@@ -18,10 +19,8 @@ from millwright.plots.style import (
     GREY,
     INK,
     finish,
-    light_grid,
     new_figure,
     styled,
-    tint,
     wrapped,
 )
 from millwright.studies.expectations_findings import ExpectationsFindings
@@ -49,18 +48,13 @@ def paths_figure(found: ExpectationsFindings, size: Size | None, text: bool) -> 
         panels = figure.subplots(len(shown), 1, squeeze=False, sharex=True)[:, 0]
         x = np.arange(len(paths.labels))
         for j, (axes, name) in enumerate(zip(panels, shown, strict=True)):
-            values = paths.draws[:, :, j]
-            low, high = interval(values, found.level, found.kind)
-            axes.fill_between(x, low, high, color=tint(BLUE, 0.35), lw=0)
-            axes.plot(x, np.median(values, axis=0), color=BLUE, lw=1.6)
+            band_over_times(axes, paths.draws[:, :, j], found, BLUE)
             axes.axhline(0, color=GREY, lw=0.9)
             if name in parts.variables:
                 at = parts.variables.index(name)
                 axes.plot(x, parts.data.values[:, at] - levels[at], "o", color=INK, ms=2.4)
             axes.set_ylabel(wrapped(visible(name), 18))
-            light_grid(axes, "y")
-        places = np.linspace(0, len(x) - 1, 8).astype(int)
-        panels[-1].set_xticks(places, [paths.labels[at] for at in places])
+        label_times(panels[-1], paths.labels, 8)
         left = len(paths.names) - len(shown)
         cut = f" {left} variables more are in paths()." * (left > 0)
         return finish(

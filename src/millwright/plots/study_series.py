@@ -6,11 +6,11 @@ from collections.abc import Callable
 from functools import partial
 
 import numpy as np
-from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from millwright.draws.intervals import interval, kind_words
+from millwright.draws.intervals import kind_words
 from millwright.plots.autoregression import forecast
+from millwright.plots.over_times import band_over_times, label_times
 from millwright.plots.panels import Size
 from millwright.plots.study_autoregression import errors_figure
 from millwright.plots.style import (
@@ -19,10 +19,8 @@ from millwright.plots.style import (
     INK,
     YELLOW,
     finish,
-    light_grid,
     new_figure,
     styled,
-    tint,
     wrapped,
 )
 from millwright.studies.series_findings import SeriesFindings
@@ -44,16 +42,15 @@ def parts_figure(found: SeriesFindings, size: Size | None, text: bool) -> Figure
         figure = new_figure(*(size or (_WIDE, min(8.8, 2.4 + 1.45 * (1 + len(shown))))))
         panels = figure.subplots(1 + len(shown), 1, squeeze=False, sharex=True)[:, 0]
         total = sum(every.values())
-        _band(panels[0], x, np.asarray(total), found, YELLOW)
+        band_over_times(panels[0], np.asarray(total), found, YELLOW)
         panels[0].plot(x, made.values[:, 0], "o", color=INK, ms=2.6)
         panels[0].set_ylabel(wrapped(visible(made.series[0]), 18))
         for axes, (name, draws) in zip(panels[1:], shown.items(), strict=True):
-            _band(axes, x, draws, found, BLUE)
+            band_over_times(axes, draws, found, BLUE)
             axes.set_ylabel(wrapped(visible(name), 18))
             if name != "level":
                 axes.axhline(0, color=GREY, ls="--", lw=1.0)
-        places = np.linspace(0, len(x) - 1, 8).astype(int)
-        panels[-1].set_xticks(places, [made.labels[at] for at in places])
+        label_times(panels[-1], made.labels, 8)
         left = len(every) - len(shown)
         cut = f" {left} parts more are in parts()." * (left > 0)
         return finish(
@@ -65,15 +62,6 @@ def parts_figure(found: SeriesFindings, size: Size | None, text: bool) -> Figure
             text,
             about=found,
         )
-
-
-def _band(
-    axes: Axes, x: np.ndarray, draws: np.ndarray, found: SeriesFindings, colour: str
-) -> None:
-    low, high = interval(draws, found.level, found.kind)
-    axes.fill_between(x, low, high, color=tint(colour, 0.4), lw=0)
-    axes.plot(x, np.median(draws, axis=0), color=colour, lw=1.5)
-    light_grid(axes, "y")
 
 
 def forecast_figure(found: SeriesFindings, size: Size | None, text: bool) -> Figure:

@@ -75,7 +75,7 @@ def _told(found: SmoothFindings) -> str:
         return visible(found.study.y)
     over = found.study.settings.get("exposure")
     each = f"\nfor 1 of {visible(over)}" if over else ""
-    return family.told.replace("`", "").format(visible(found.study.y)) + each
+    return f"{family.quantity} of {visible(found.study.y)}{each}"
 
 
 def _held(found: SmoothFindings) -> str:
@@ -112,7 +112,7 @@ def slope_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure
             axes.axhline(0, color=GREY, lw=1.0)
             axes.set_xlabel(visible(name))
             light_grid(axes, "both")
-        panels[0].set_ylabel(f"slope of {found.study.family.scale.format(visible(found.study.y))}")
+        panels[0].set_ylabel(f"slope of {found.study.family.scale_of(visible(found.study.y))}")
         return finish(
             figure,
             found.question,
@@ -137,7 +137,7 @@ def map_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
         ):
             shown = axes.contourf(across, up, values.T, levels=12, cmap="cividis")
             bar = figure.colorbar(shown, ax=axes)
-            bar.set_label(f"{words} of {_told(found)[0].lower() + _told(found)[1:]}")
+            bar.set_label(f"{words} of {_told(found)}")
             axes.plot(found.study.data[first], found.study.data[second], "o", color="white", ms=3)
             axes.set_xlabel(visible(first))
         panels[0].set_ylabel(visible(second))

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from scipy import linalg
 
-from millwright.display import Shown
+from millwright.display import Shown, frame_text
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.studies.expectations_paths import rest_covariance
 
@@ -52,7 +52,7 @@ class Paths(Shown):
         )
 
     def __str__(self) -> str:
-        return str(self.table())
+        return frame_text(self.table().reset_index())
 
 
 def smoothed(

@@ -36,11 +36,10 @@ class SmoothFamily:
         Whether the function is an unknown at each place; else it is summed out.
     natural
         From the function to what is told: a mean, a rate or a probability.
-    told
-        What is told of a column, with its name in it.
-    scale, curve
-        What the function itself is, of a column and by itself: slopes and unknowns are told on
-        its scale.
+    quantity
+        What is told of a column: its rate or its probability; empty where it is the column itself.
+    scale
+        What the function itself is, log rate or log odds; slopes and unknowns are told on it.
     information
         What one reading says about the function where it has such a value.
     """
@@ -48,10 +47,17 @@ class SmoothFamily:
     name: str
     latent: bool
     natural: Callable[[np.ndarray], np.ndarray]
-    told: str
+    quantity: str
     scale: str
-    curve: str
     information: Callable[[np.ndarray], np.ndarray]
+
+    def of(self, column: str) -> str:
+        """Return what is told of a column, to begin a sentence with."""
+        return f"The {self.quantity} of `{column}`" if self.quantity else f"`{column}`"
+
+    def scale_of(self, column: str) -> str:
+        """Return what the function of a column is."""
+        return f"{self.scale} of {column}" if self.scale else column
 
     def likelihood(self, shape: str, exposure: str | None) -> str:
         """Return the distribution of a reading, in the model language."""
@@ -75,27 +81,24 @@ SMOOTH_FAMILIES = {
             name="normal",
             latent=False,
             natural=lambda f: f,
-            told="`{}`",
-            scale="{}",
-            curve="the curve",
+            quantity="",
+            scale="",
             information=lambda f: np.ones_like(f),
         ),
         SmoothFamily(
             name="poisson",
             latent=True,
             natural=np.exp,
-            told="The rate of `{}`",
-            scale="log rate of {}",
-            curve="the log rate",
+            quantity="rate",
+            scale="log rate",
             information=np.exp,
         ),
         SmoothFamily(
             name="bernoulli",
             latent=True,
             natural=expit,
-            told="The probability of `{}`",
-            scale="log odds of {}",
-            curve="the log odds",
+            quantity="probability",
+            scale="log odds",
             information=lambda f: expit(f) * expit(-f),
         ),
     )

@@ -259,7 +259,7 @@ class SmoothFindings(Findings):
             f"{visible(name)} = {self._place(best.iloc[at], name)}"
             for at, name in enumerate(self.study.x)
         )
-        told = self.study.family.curve
+        told = f"the {self.study.family.scale or 'curve'}"
         lines.append(
             f"Another reading would help most near {where}: it lowers the variance of {told} by "
             f"{100 * best['variance less by']:.2g} % on average."

@@ -112,7 +112,7 @@ def choices_told(
     if family.latent:
         informed = ", sampled in coordinates that the data inform" * (places <= LARGEST_FUNCTION)
         lines.append(
-            f"The function is the {family.scale.format(settings['y'])}; its values at the places "
+            f"The function is the {family.scale_of(settings['y'])}; its values at the places "
             f"are unknowns{informed}."
         )
     most = LARGEST_FUNCTION if family.latent else _MANY

@@ -75,7 +75,7 @@ class SmoothStudy(Study):
     @property
     def told(self) -> str:
         """What is told of y: itself, its rate or its probability."""
-        return self.family.told.format(visible(self.y))
+        return self.family.of(visible(self.y))
 
     def data_of(self, name: str) -> pd.DataFrame:
         """Return the rows; of several columns with the place that each is at."""
