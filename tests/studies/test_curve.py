@@ -194,7 +194,7 @@ class Right(unittest.TestCase):
 
         box = study_of(slow, tables, each=own, error_factor=True)
         self.assertFalse(box.parts["curve"].formula.together)
-        other = box.fit(seed=3, draws=60, **QUIET).table()
+        other = box.fit(seed=3, draws=30, warmup=60, **QUIET).table()
         self.assertLess(abs(other["median"] - table["median"]).max(), 0.1)
         with self.assertRaisesRegex(ArgumentError, "curves of the data sets differ"):
             draws.curves()

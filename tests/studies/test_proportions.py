@@ -51,7 +51,9 @@ class Shares(unittest.TestCase):
     def test_evidences_against_those_of_sampled_models(self):
         found = yeasts()
         own = found.posterior.evidence().log_value
-        same = found.study.models["all the same"].fit(found.study.data, seed=1, progress=False)
+        same = found.study.models["all the same"].fit(
+            found.study.data, seed=1, draws=500, progress=False
+        )
         self.assertAlmostEqual(
             found.same_factor().log_value, own - same.evidence().log_value, places=3
         )

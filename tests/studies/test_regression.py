@@ -40,7 +40,8 @@ def study(formula, **settings):
 
 
 def fitted(formula, draws=1500, **settings):
-    return study(formula, **settings).fit(seed=1, draws=draws, progress=False)
+    warmup = min(draws, 1000)
+    return study(formula, **settings).fit(seed=1, draws=draws, warmup=warmup, progress=False)
 
 
 @functools.cache

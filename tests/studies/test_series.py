@@ -95,7 +95,7 @@ class Restless(unittest.TestCase):
         data["flow (m3)"] = np.where(np.arange(len(data)) < 60, 40.0, 52.0)
         data["flow (m3)"] += size * make.normal(size=len(data))
         made = STUDY("level(breaks)", data, "flow (m3)", "month", error_drift=1)
-        return made.fit(seed=2, progress=False, draws=400)
+        return made.fit(seed=2, progress=False, draws=500, chains=2)
 
     def test_a_break_is_found_and_noise_that_grows(self):
         answer = self.broken()
@@ -139,7 +139,9 @@ class Answers(unittest.TestCase):
         self.assertIn("region leaves 0 out", " ".join(found().answer))
         make = np.random.default_rng(5)
         plain = {"flow": 50 + make.normal(size=72)}
-        answer = STUDY("level + season(12)", plain, "flow").fit(seed=1, progress=False, draws=300)
+        answer = STUDY("level + season(12)", plain, "flow").fit(
+            seed=1, progress=False, draws=400, chains=2
+        )
         self.assertIn("season(12): none that comes again is shown", " ".join(answer.answer))
         with self.assertRaises(ArgumentError):
             answer.season_level("level")

@@ -11,7 +11,6 @@ import pandas as pd
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError, StorageError
-from millwright.studies.autoregression_study import AutoregressionStudy
 from millwright.studies.catalogue import PLACES, function_of, offers
 from millwright.studies.expectations_study import ExpectationsStudy
 
@@ -62,8 +61,10 @@ def made():
 
 @functools.cache
 def found(name):
-    slow = isinstance(made()[name], AutoregressionStudy | ExpectationsStudy)
-    return made()[name].fit(seed=1, progress=False, **({"draws": 300} if slow else {}))
+    settings = {"draws": 300, "warmup": 300}
+    if isinstance(made()[name], ExpectationsStudy):
+        settings["method"] = "random_walk"
+    return made()[name].fit(seed=1, progress=False, **settings)
 
 
 class EveryStudy(unittest.TestCase):

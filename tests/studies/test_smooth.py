@@ -180,14 +180,16 @@ class Right(unittest.TestCase):
         self.assertTrue(np.all(np.diff(best["variance less by"]) <= 0))
         flat = np.random.default_rng(4).normal(size=30)
         level = mw.studies.smooth({"x": np.arange(30), "y": flat}, "x", "y")
-        self.assertIn("At no place is it sure", str(level.fit(seed=1, draws=300, **QUIET)))
+        self.assertIn(
+            "At no place is it sure", str(level.fit(seed=1, draws=300, warmup=300, **QUIET))
+        )
 
 
 class Told(unittest.TestCase):
     def test_errors_that_are_given_store_and_figures(self):
         odd = UPPER.rename(columns={"flow": "length", "power": "Power (kW)", "error": "noise"})
         study = mw.studies.smooth(odd, "length", "Power (kW)", "noise", kernel="matern32")
-        fit = study.fit(seed=1, draws=400, **QUIET)
+        fit = study.fit(seed=1, draws=300, warmup=400, chains=3, **QUIET)
         self.assertEqual(list(fit.numbers), ["level", "height", "length"])
         for figure in ("curve", "slope", "prior", "unknowns"):
             self.assertTrue(mw.plots.study(fit, figure).axes)
@@ -209,7 +211,9 @@ class Told(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             UPPER.to_csv(Path(folder) / "upper.csv", index=False)
             call = ("study", "smooth", "upper.csv", "--x", "flow", "--y", "power")
-            done = run_here(*call, "--draws", 300, "--kernel", "matern52", "-q", cwd=folder)
+            done = run_here(
+                *call, "--draws", 200, "--warmup", 300, "--kernel", "matern52", "-q", cwd=folder
+            )
             self.assertIn(done.returncode, (0, 1), done.stderr)
             self.assertIn("What shape has `power` along `flow`?", done.stdout)
             wrong = run_here(*call, "--kernel", "matern", cwd=folder)

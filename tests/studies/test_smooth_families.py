@@ -54,7 +54,7 @@ def counts():
     rate = np.exp(1 + np.sin(day) + 0.4 * grain)
     table = {"day": day, "shape": grain, "sacks": make.poisson(rate * hours), "place": hours}
     made = mw.studies.smooth(table, ["day", "shape"], "sacks", family="poisson", exposure="place")
-    return made.fit(seed=1, draws=400, chains=3, **QUIET), rate
+    return made.fit(seed=1, draws=400, warmup=400, chains=3, **QUIET), rate
 
 
 def answers(**more):

@@ -153,17 +153,18 @@ def resume_in_folder(
         job = opened.job
         if job is None or (opened.fit is not None and not opened.states):
             raise ArgumentError(f"The run in {path} cannot go on: its draws are not a chain's.")
-        planned = job.settings.total
+        planned, more = job.settings.total, False
         if draws is not None:
             if draws < job.settings.draws:
                 raise ArgumentError(
                     f"The run is planned to have {job.settings.draws} draws a chain; `draws` can "
                     f"only be more, not {draws}."
                 )
+            more = draws > job.settings.draws
             job = replace(job, settings=replace(job.settings, draws=draws))
         _check_same_density(job, opened.states)
         extended = (
-            draws is not None
+            more
             and bool(opened.states)
             and all(state.done >= planned for state in opened.states.values())
         )
