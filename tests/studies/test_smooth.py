@@ -201,7 +201,9 @@ class Told(unittest.TestCase):
         # 32 matrices of 200 rows at once: how modes are searched for before sampling.
         rng = np.random.default_rng(5)
         x = np.sort(rng.uniform(0, 10, 200))
-        study = mw.studies.smooth({"x": x, "y": np.sin(x) + rng.normal(size=200)}, "x", "y")
+        study = mw.studies.smooth(
+            {"x": x, "y": np.sin(x) + rng.normal(size=200)}, "x", "y", nodes=0
+        )
         target = target_of(study.model.bind(study.data))
         positions = target.starts(np.random.default_rng(1), 32)
         values, _ = slopes_of(target)(positions)

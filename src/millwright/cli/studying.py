@@ -226,6 +226,10 @@ def study(
     kernel: Annotated[
         str | None, typer.Option(help="Of a shape: squared_exponential, matern52 or matern32.")
     ] = None,
+    nodes: Annotated[
+        int | None,
+        typer.Option(help="Of a shape: gather the rows at so many nodes; 0 for every row."),
+    ] = None,
     walkers: Annotated[
         int | None, typer.Option(help="Of a curve: walkers of its ensemble, an even number.")
     ] = None,
@@ -374,6 +378,7 @@ def study(
         "y": y,
         "error": error,
         "kernel": kernel,
+        "nodes": nodes,
         "graph": graph,
         "effect_of": effect_of,
         "on": on,

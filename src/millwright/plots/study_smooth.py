@@ -33,6 +33,7 @@ _LINES = 30
 _MOST = 4
 _OF_A_MAP = 2
 _BEYOND = 0.1
+_DRAWN_WHOLE = 200
 
 
 def curve_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
@@ -97,7 +98,12 @@ def _readings(axes: Axes, found: SmoothFindings, name: str) -> None:
     over = study.settings.get("exposure")
     if over is not None:
         y = y / study.data[over].to_numpy(float)
-    bars = None if study.settings["error"] is None else study.readings.errors
+    error = study.settings["error"]
+    if len(x) > _DRAWN_WHOLE:
+        # Under the curve and small, or they would hide it.
+        axes.plot(x, y, "o", ms=2.2, mew=0, color=GREY, alpha=0.45, zorder=0.9, rasterized=True)
+        return
+    bars = None if error is None else study.data[error].to_numpy(float)
     axes.errorbar(x, y, yerr=bars, fmt="o", ms=3.6, lw=1.0, color=INK)
 
 

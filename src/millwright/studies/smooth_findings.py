@@ -42,6 +42,8 @@ _MAPPED = 100
 _GRID = 100
 _SURE = 0.95
 _SHARE_OF_EDGE = 0.3
+_LOST = 1.0
+_LOST_FROM = 100
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -172,6 +174,45 @@ class SmoothFindings(Findings):
         chances = rising(*self._known(), places, own)
         return pd.DataFrame({"x": values, "P(rising)": chances})
 
+    def new_readings(
+        self, x: Any = None, *, error: float = 1.0, draws: int = _MOST, seed: int = 0
+    ) -> Curves:
+        """Draw new readings of a curve with a normal noise: the curve and the noise of each.
+
+        Parameters
+        ----------
+        x
+            Where, shape (points,); by default 100 places over the range of the data.
+        error
+            How large their error is, over that of the readings (their median).
+        draws
+            The most draws to use.
+        seed
+            Any whole number from 0.
+
+        Returns
+        -------
+        The readings, with bands.
+
+        Raises
+        ------
+        ArgumentError
+            For counts and yes/no, a shape along several columns, or places, an error, a number of
+            draws or a seed that makes no sense.
+        """
+        if self.study.family.latent or len(self.study.x) > 1:
+            raise ArgumentError(
+                "New readings are of a shape along one column, read with a normal noise; "
+                "`curve` gives rates and probabilities."
+            )
+        if not np.isfinite(error) or error < 0:
+            raise ArgumentError(f"{setting('error')} is a number from 0, not {error!r}.")
+        found = self.curve(x, draws=draws, seed=seed)
+        _, known = self._known(draws)
+        units = generator_of(seed, Stream.PREDICTION).standard_normal(found.draws.shape)
+        size = error * self.study.error_of_one * known.noise
+        return replace(found, draws=found.draws + size[:, None] * units)
+
     def over_two(self, count: int = 14) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Draw the function over the ranges of two columns.
 
@@ -240,7 +281,7 @@ class SmoothFindings(Findings):
 
     def _gain(self, places: np.ndarray, over: np.ndarray, error: float) -> np.ndarray:
         if not self.study.family.latent:
-            size = error * float(np.median(self.study.readings.errors))
+            size = error * self.study.error_of_one
             return gain(*self._known(100), places, over, size)
         every = np.concatenate([places, over])
         drawn = function_draws(*self._known(), every, generator_of(0, Stream.CURVE))
@@ -314,7 +355,39 @@ class SmoothFindings(Findings):
             self._caution(column, name)
             for column, name in zip(self.study.x, self.study.lengths, strict=True)
         ]
-        return tuple(one for one in found if one is not None)
+        return tuple(one for one in [self._nodes_caution(), *found] if one is not None)
+
+    def _nodes_caution(self) -> Finding | None:
+        """Say where the nodes of gathered rows leave out more of the curve than is nothing."""
+        lost = self.lost
+        if lost < _LOST:
+            return None
+        made = self.study.gathered
+        assert made is not None
+        rows = len(made.x)
+        return Finding(
+            "caution",
+            f"The {len(made.nodes)} nodes at which {rows} rows are gathered leave out part of the "
+            f"curve: a variance of {lost:.2g} times that of the noise of one row, summed over all "
+            f"rows. Up to {_LOST:g} it does not show; above, it counts as noise.",
+            f"Ask with more of them, {setting('nodes', 2 * len(made.nodes))}, or with a smoother "
+            f"kernel; {setting('nodes', 0)} goes through every row, and takes long.",
+            of_data=True,
+        )
+
+    @cached_property
+    def lost(self) -> float:
+        """What gathering leaves out of the curve: variance summed over rows, over the noise's.
+
+        Nine of ten draws leave out less; 0 where rows are not gathered.
+        """
+        made = self.study.gathered
+        if made is None:
+            return 0.0
+        _, known = self._known(_LOST_FROM)
+        every = zip(known.height, known.length.reshape(-1), known.noise, strict=True)
+        kernel = self.study.readings.kernel
+        return float(np.quantile([made.lost(kernel, *one) for one in every], 0.9))
 
     def _caution(self, column: str, name: str) -> Finding | None:
         x = np.unique(self.study.data[column])

@@ -15,8 +15,17 @@ from millwright.studies.priors import with_priors
 from millwright.studies.reading import named
 from millwright.studies.scales import middle_and_spread, spread_text
 from millwright.studies.smooth_family import SmoothFamily
+from millwright.studies.smooth_gathering import Gathered
 
-__all__ = ["SHAPE", "choices_told", "place_name", "smooth_model", "usual_priors", "with_places"]
+__all__ = [
+    "SHAPE",
+    "at_nodes",
+    "choices_told",
+    "place_name",
+    "smooth_model",
+    "usual_priors",
+    "with_places",
+]
 
 SHAPE = "shape"
 _MANY = 400
@@ -44,9 +53,12 @@ def smooth_model(
     lengths: tuple[str, ...],
     family: SmoothFamily,
     usual: dict[str, str],
+    gathered: Gathered | None,
 ) -> Model:
-    """Return the model in the model language."""
+    """Return the model in the model language, of the rows or of readings gathered at nodes."""
     y, error, exposure = settings["y"], settings["error"], settings.get("exposure")
+    if gathered is not None:
+        error = error_name(frame.columns)
     columns = {name: "x" if len(x) == 1 else f"x_{at}" for at, name in enumerate(x, 1)}
     columns[y] = "y"
     more = {error: "error_of_y", exposure: "over"}
@@ -58,27 +70,54 @@ def smooth_model(
         for name, scale, length in zip(x, scales, lengths, strict=True)
     )
     priors = with_priors(usual, settings["priors"])
+    terms = {}
     if family.latent:
         place = names.of[x[0]] if len(x) == 1 else place_name(frame.columns)
         priors[SHAPE] = f"gaussian_process(level, kernel={kernel}) per {place}"
         over = None if exposure is None else names.of[exposure]
         likelihood = family.likelihood(f"{SHAPE}[{place}]", over)
     else:
-        noise = "noise" if error is None else names.of[error]
+        own = None if error is None else names.of[error]
+        noise = own or "noise"
+        if gathered is not None:
+            unknown = None if settings["error"] else "noise"
+            noise = f"{unknown} * {own}" if unknown else noise
+            terms[left_over(frame.columns)] = gathered.term(unknown)
         likelihood = f"gaussian_process(level, noise={noise}, kernel={kernel})"
     return Model(
         title=f"{y} as a smooth function of {', '.join(x)}",
         priors=priors,
         likelihood={names.of[y]: likelihood},
+        log_density_terms=terms,
         columns=dict(names.aliases),
     )
 
 
 def place_name(columns: Any) -> str:
-    name = "place"
+    return _free("place", columns)
+
+
+def error_name(columns: Any) -> str:
+    """Return what the errors of gathered readings are called."""
+    return _free("error_at_node", columns)
+
+
+def left_over(columns: Any) -> str:
+    """Return what the part of the log density is called that the nodes leave."""
+    return _free("rows_beside_nodes", columns)
+
+
+def _free(name: str, columns: Any) -> str:
     while name in columns:
         name += "_"
     return name
+
+
+def at_nodes(frame: pd.DataFrame, x: str, y: str, gathered: Gathered) -> pd.DataFrame:
+    """Return gathered readings as a table."""
+    return pd.DataFrame(
+        {x: gathered.nodes, y: gathered.values, error_name(frame.columns): gathered.errors}
+    )
 
 
 def with_places(
@@ -95,6 +134,7 @@ def choices_told(
     family: SmoothFamily,
     ranges: Mapping[str, tuple[float, float]],
     places: int,
+    gathered: Gathered | None,
 ) -> tuple[str, ...]:
     given = settings["priors"]
     kernel = settings["kernel"]
@@ -115,6 +155,8 @@ def choices_told(
             f"The function is the {family.scale_of(settings['y'])}; its values at the places "
             f"are unknowns{informed}."
         )
+    if gathered is not None:
+        lines.append(_gathered_words(gathered))
     most = LARGEST_FUNCTION if family.latent else _MANY
     if places > most:
         lines.append(
@@ -122,6 +164,21 @@ def choices_told(
             "many rows and columns, which takes long; means of neighbouring rows would be quicker."
         )
     return tuple(lines)
+
+
+def _gathered_words(gathered: Gathered) -> str:
+    count, rows = len(gathered.nodes), len(gathered.x)
+    exact = "which is exact"
+    if count < len(np.unique(gathered.x)):
+        exact += (
+            f" for curves that are polynomials of degree {count - 1}; what other curves have "
+            "beside that is measured after sampling"
+        )
+    return (
+        f"The {rows} rows are gathered into {count} readings at the nodes of a Gauss rule for "
+        f"their places (Golub and Welsch 1969), {exact}. With 0 `nodes` the model goes through "
+        "every row."
+    )
 
 
 def _scale_words(settings: Mapping[str, Any], family: SmoothFamily) -> str:

@@ -14,6 +14,7 @@ from millwright.draws.prior import draws_in, refuse_improper
 from millwright.errors import ArgumentError, DataError
 from millwright.language.printing import number_text
 from millwright.modelling.simulate import draw_unknowns
+from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.curve_bands import Curves
@@ -27,7 +28,9 @@ from millwright.studies.smooth_family import (
     numbers_read,
 )
 from millwright.studies.smooth_findings import SmoothFindings
+from millwright.studies.smooth_gathering import NEGLIGIBLE, Gathered, enough_nodes, gathered
 from millwright.studies.smooth_model import (
+    at_nodes,
     choices_told,
     place_name,
     smooth_model,
@@ -37,10 +40,15 @@ from millwright.studies.smooth_model import (
 from millwright.studies.smooth_places import places_along
 from millwright.studies.smooth_prior import length_prior, span_and_spacing
 from millwright.studies.smooth_process import KERNELS, Readings, hyperparameters, prior_draws
-from millwright.studies.study import Study
+from millwright.studies.study import Simulations, Study
 from millwright.wording import setting, visible
 
 __all__ = ["SmoothStudy", "smooth"]
+
+_FEW_ROWS = 40
+_MANY_ROWS = 100
+_SAVING = 0.7
+_SIMULATED = 200
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -57,6 +65,10 @@ class SmoothStudy(Study):
         How readings rest on the function.
     lengths
         Names of the lengths, one for each column.
+    gathered
+        The readings at nodes that stand for the rows, if they do.
+    by_rows
+        The model of the rows one by one.
     """
 
     name: ClassVar[str] = "smooth"
@@ -66,6 +78,8 @@ class SmoothStudy(Study):
     readings: Readings = field(repr=False)
     family: SmoothFamily = field(repr=False)
     lengths: tuple[str, ...] = ("length",)
+    gathered: Gathered | None = field(default=None, repr=False)
+    by_rows: Model = field(repr=False)
 
     @property
     def rows(self) -> np.ndarray:
@@ -78,13 +92,21 @@ class SmoothStudy(Study):
         return self.family.of(visible(self.y))
 
     def data_of(self, name: str) -> pd.DataFrame:
-        """Return the rows; of several columns with the place that each is at."""
+        """Return the rows, with the place that each is at of several columns; or the nodes."""
+        if self.gathered is not None:
+            return at_nodes(self.data, self.x[0], self.y, self.gathered)
         return with_places(self.data, self.x, self.family, self.place)
 
     @property
     def written_data(self) -> pd.DataFrame:
-        """The rows; of several columns with the place that each is at."""
+        """What the model is fitted to: the rows, or the nodes."""
         return self.data_of("smooth")
+
+    @property
+    def error_of_one(self) -> float:
+        """How large the error of a reading is, in units of the noise: the median of the rows."""
+        error = self.settings["error"]
+        return 1.0 if error is None else float(self.data[error].median())
 
     @property
     def place(self) -> str:
@@ -103,6 +125,18 @@ class SmoothStudy(Study):
         if binary:
             ranges.append(f"{self.y} is 1 (yes) in {int(frame[self.y].sum())} of {len(frame)}")
         return (f"{len(frame)} rows at {different} places; {', '.join(ranges)}.",)
+
+    def simulate(self, *, draws: int = 500, seed: int = 0) -> Simulations:
+        """Draw unknowns and data sets from the priors, as `Study.simulate` does.
+
+        Of rows that are gathered some hundred are drawn, evenly taken from all.
+        """
+        if self.gathered is None:
+            return super().simulate(draws=draws, seed=seed)
+        order = np.argsort(self.rows[:, 0], kind="stable")
+        some = self.data.iloc[order[:: -(-len(order) // _SIMULATED)]].reset_index(drop=True)
+        drawn = self.by_rows.simulate(some, draws=draws, seed=seed)
+        return Simulations({next(iter(self.models)): drawn})
 
     def prior_curves(
         self,
@@ -140,7 +174,7 @@ class SmoothStudy(Study):
         check_whole("seed", seed, 0)
         values, places, _ = places_along(self.rows, self.x, x, along, at, 100)
         generator = generator_of(seed, Stream.PRIOR)
-        binding = self.model.bind(self.data_of("smooth"))
+        binding = self.by_rows.bind(self.data if self.gathered else self.data_of("smooth"))
         refuse_improper(binding, ())
         drawn = draws_in(binding, draw_unknowns(binding, draws, generator))
         known = hyperparameters(drawn, lengths=self.lengths)
@@ -160,6 +194,7 @@ def smooth(
     family: str = "normal",
     exposure: str | None = None,
     kernel: str = "squared_exponential",
+    nodes: int | None = None,
     priors: Mapping[str, str | float] | None = None,
     missing: str = "refuse",
 ) -> SmoothStudy:
@@ -187,6 +222,10 @@ def smooth(
         Column of what each count was counted over; rates are for one unit of it.
     kernel
         `squared_exponential` (very smooth), `matern52` or `matern32` (rougher, with a slope).
+    nodes
+        At how many nodes of a Gauss rule the rows are gathered, along one column with a normal
+        noise; 0 for every row by itself. By default every row up to 40, and above as few nodes as
+        lose nothing that shows.
     priors
         Priors in place of those that the study chooses: of `level`, `height`, `noise`, `length`
         (of several columns `length_1`, ... in their order).
@@ -208,6 +247,7 @@ def smooth(
     if kernel not in KERNELS:
         raise ArgumentError(f"`kernel` is {', '.join(KERNELS)}, not {kernel!r}.")
     rests = family_called(family, error, exposure)
+    _check_nodes(nodes)
     several = [x] if x is None or isinstance(x, str) else list(x)
     if not several:
         raise ArgumentError(f"{setting('x')} names a column, or several.")
@@ -233,6 +273,7 @@ def smooth(
         "family": family,
         "exposure": more.get("exposure"),
         "kernel": kernel,
+        "nodes": nodes,
         "priors": dict(priors or {}),
     }
     return build(rows.reset_index(drop=True), settings, remarks)
@@ -261,23 +302,21 @@ def build(
         usual[name] = f"inverse_gamma(shape={number_text(shape)}, scale={number_text(scale)})"
     if not family.latent and error is None:
         usual["noise"] = usual["height"]
-    model = smooth_model(frame, settings, x, names, family, usual)
-    readings = Readings(
-        kernel=settings["kernel"],
-        x=np.unique(frame[list(x)].to_numpy(float), axis=0)
-        if family.latent
-        else frame[list(x)].to_numpy(float),
-        y=values,
-        errors=np.ones(len(frame)) if error is None else frame[error].to_numpy(float),
-    )
+    at = _at_nodes(frame, x, settings, family)
+    by_rows = smooth_model(frame, settings, x, names, family, usual, None)
+    readings = _readings(frame, x, settings, family, at)
     of = dict(zip(names, ranges, strict=True))
     *others, last = [f"`{name}`" for name in x]
     along = f"{', '.join(others)} and {last}" if others else last
     return SmoothStudy(
         question=f"What shape has `{y}` along {along}?",
         data=frame,
-        models={"smooth": model},
-        choices=choices_told(settings, family, of, len(readings.x)),
+        models={
+            "smooth": by_rows
+            if at is None
+            else smooth_model(frame, settings, x, names, family, usual, at)
+        },
+        choices=choices_told(settings, family, of, len(readings.x), at),
         remarks=remarks,
         settings=settings,
         x=x,
@@ -285,6 +324,55 @@ def build(
         readings=readings,
         family=family,
         lengths=names,
+        gathered=at,
+        by_rows=by_rows,
+    )
+
+
+def _check_nodes(nodes: int | None) -> None:
+    if nodes is not None and nodes != 0:
+        check_whole("nodes", nodes, 4)
+
+
+def _at_nodes(
+    frame: pd.DataFrame, x: tuple[str, ...], settings: Mapping[str, Any], family: SmoothFamily
+) -> Gathered | None:
+    """Gather the rows if it is asked for, or loses nothing and saves something."""
+    wanted, error = settings.get("nodes"), settings["error"]
+    if len(x) > 1 or family.latent:
+        if wanted:
+            raise ArgumentError(
+                f"{setting('nodes')} is for a shape along one column, read with a normal noise."
+            )
+        return None
+    if wanted == 0 or (wanted is None and len(frame) <= _FEW_ROWS):
+        return None
+    weights = np.ones(len(frame)) if error is None else frame[error].to_numpy(float) ** -2.0
+    places, values = frame[x[0]].to_numpy(float), frame[settings["y"]].to_numpy(float)
+    if wanted is not None:
+        return gathered(places, values, weights, wanted)
+    made, lost = enough_nodes(settings["kernel"], places, values, weights, error is not None)
+    few = len(made.nodes) <= _SAVING * len(frame)
+    return made if few and (lost < NEGLIGIBLE or len(frame) > _MANY_ROWS) else None
+
+
+def _readings(
+    frame: pd.DataFrame,
+    x: tuple[str, ...],
+    settings: Mapping[str, Any],
+    family: SmoothFamily,
+    at: Gathered | None,
+) -> Readings:
+    """Return what the function is known by, given the unknowns: places, values and errors."""
+    kernel, error = settings["kernel"], settings["error"]
+    if at is not None:
+        return Readings(kernel=kernel, x=at.nodes[:, None], y=at.values, errors=at.errors)
+    rows = frame[list(x)].to_numpy(float)
+    return Readings(
+        kernel=kernel,
+        x=np.unique(rows, axis=0) if family.latent else rows,
+        y=frame[settings["y"]].to_numpy(float),
+        errors=np.ones(len(frame)) if error is None else frame[error].to_numpy(float),
     )
 
 
