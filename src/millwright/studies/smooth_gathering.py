@@ -84,8 +84,8 @@ class Gathered:
     def lost(self, kernel: str, height: float, length: float, noise: float) -> float:
         """Return the sum over the rows of the variance that is missed, over that of their noise.
 
-        A fourth of its square is the most information, in nats, that is lost: half of the sum of
-        v - log(1 + v) over directions that are missed, whose variances v over the noise sum to it.
+        On average over such curves at most a fourth of its square is lost, in nats: half of the
+        sum of v - log(1 + v) over directions, whose variances v over the noise sum to it.
         """
         share = self.left_out(kernel, length)
         return float(self.weights.sum()) * (height / noise) ** 2 * share
@@ -130,10 +130,10 @@ def _each(
     for count in counts:
         size = min(count, len(diagonal))
         places, turn = eigh_tridiagonal(diagonal[:size], beside[: size - 1])
-        # A node of next to no weight says nothing of the curve: it counts as what is left.
-        told = turn[0] ** 2 > _NOTHING
-        places, turn = places[told], turn[:, told] * np.sign(turn[0, told])
         masses = weights.sum() * turn[0] ** 2
+        # A node of next to no weight says nothing of the curve: it counts as what is left.
+        told = masses > _NOTHING * weights.min()
+        places, masses, turn = places[told], masses[told], turn[:, told] * np.sign(turn[0, told])
         at_nodes = turn.T @ read[:size]
         basis = vectors[:, :size] @ turn
         degrees = len(x) - len(places)
