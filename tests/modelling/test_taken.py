@@ -165,6 +165,27 @@ class OpenBrackets(unittest.TestCase):
             model.fit({"y": [1.0, 2.0]}, **QUICK)
 
 
+class Known(unittest.TestCase):
+    def test_what_no_unknown_changes_is_not_judged(self):
+        model = mw.Model(
+            priors={"a": "normal(0, 1)"},
+            derived={"middle": "mean(hours)", "twice": "2 * middle", "there": "a + middle"},
+            likelihood={"y": "normal(a + hours - middle, 1)"},
+        )
+        posterior = model.fit({"hours": [1.0, 2.0, 3.0], "y": [0.0, 1.0, 2.0]}, **QUICK)
+        self.assertNotIn("constant", str(posterior.verdict))
+        self.assertEqual(posterior.table().loc["twice", "mean"], 4.0)
+
+    def test_values_outside_are_named_in_a_matrix_of_columns(self):
+        model = mw.Model(
+            priors={"rate": "gamma(shape=2, rate=1) per Y"},
+            likelihood={"Y": "poisson(rate=rate)"},
+            columns={"Y": ["left", "right"]},
+        )
+        with self.assertRaisesRegex(DataError, r"the data have -2, 1\.5 in row 2"):
+            model.bind({"left": [1, -2, 3], "right": [0, 1.5, 2]})
+
+
 class KnownScales(unittest.TestCase):
     def test_group_priors_with_constant_column_and_unknown_scale_in_all_forms(self):
         rng = np.random.default_rng(2)

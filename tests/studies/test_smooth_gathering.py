@@ -90,6 +90,67 @@ class Exact(unittest.TestCase):
         self.assertGreater(len(many.nodes), 64)
 
 
+@functools.cache
+def counted(nodes=None):
+    make = np.random.default_rng(7)
+    x = np.sort(make.uniform(0, 10, 48))
+    hours = make.integers(1, 4, 48)
+    frame = {"node": x, "shares": make.poisson(np.exp(1 + np.sin(x)) * hours), "hours": hours}
+    study = mw.studies.smooth(
+        frame, "node", "shares", family="poisson", exposure="hours", nodes=nodes
+    )
+    return study.fit(seed=1, draws=400, warmup=400, progress=False)
+
+
+class Counts(unittest.TestCase):
+    def test_nodes_agree_with_every_place(self):
+        few, every = counted(), counted(0)
+        self.assertLess(len(few.study.readings.x), 40)
+        self.assertEqual(len(every.study.readings.x), 48)
+        self.assertLess(few.lost, 0.3)
+        one, other = (
+            answer.posterior.table().loc[["level", "height", "length"]] for answer in (few, every)
+        )
+        errors = np.hypot(
+            *(each["sd"] / np.sqrt(each["effective draws"]) for each in (one, other))
+        )
+        self.assertLess((abs(one["mean"] - other["mean"]) / errors).max(), 4.5)
+        places = [0.5, 4.0, 9.0]
+        near = [np.log(answer.curve(places).draws) for answer in (few, every)]
+        sd = near[1].std(axis=0)
+        self.assertLess((abs(near[0].mean(axis=0) - near[1].mean(axis=0)) / sd).max(), 0.3)
+        np.testing.assert_allclose(near[0].std(axis=0) / sd, 1, atol=0.2)
+
+    def test_the_model_finds_its_nodes_from_the_shares(self):
+        study = counted().study
+        made = study.gathered
+        np.testing.assert_allclose(made.shares.sum(axis=1), 1.0, atol=1e-6)
+        nodes = counted().posterior["node"].values[0, 0]
+        np.testing.assert_allclose(nodes, made.nodes, rtol=1e-9)
+        # Any polynomial of so low a degree is met at every row.
+        np.testing.assert_allclose(made.shares @ made.nodes**3, made.x**3, rtol=1e-6, atol=1e-6)
+
+    def test_it_is_stored_and_the_sheet_binds(self):
+        with tempfile.TemporaryDirectory() as folder:
+            counted().save(Path(folder) / "rates")
+            self.assertEqual(str(mw.studies.load(Path(folder) / "rates")), str(counted()))
+            place = counted().study.write(Path(folder) / "sheets")
+            binding = mw.Model.read(place / "smooth.toml").bind(pd.read_csv(place / "data.csv"))
+            self.assertEqual(binding.dimension, 3 + len(counted().study.readings.x))
+        self.assertTrue(mw.plots.study(counted(), "curve").axes)
+        self.assertIn("Model `smooth`", str(counted().study.simulate(draws=20, seed=1)))
+
+    def test_yes_and_no_at_many_places(self):
+        x = np.arange(400.0)
+        answers = (np.random.default_rng(3).random(400) < 0.5 + 0.4 * np.sin(x / 60)).astype(int)
+        study = mw.studies.smooth({"x": x, "y": answers}, "x", "y", family="bernoulli")
+        self.assertLess(len(study.readings.x), 49)
+        self.assertIn("values at the nodes of a Gauss rule", " ".join(study.choices))
+        self.assertEqual(
+            study.model.bind(study.data_of("smooth")).dimension, 3 + len(study.readings.x)
+        )
+
+
 class Told(unittest.TestCase):
     def test_it_agrees_with_every_row(self):
         study = found().study

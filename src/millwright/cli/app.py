@@ -279,7 +279,7 @@ def extend(
 
 def _more_sweeps(folder: Path, draws: int, as_json: bool, quiet: bool) -> None:
     """Go on with a stored study that makes sweeps of its own, and store all of it again."""
-    from millwright.cli.studying import tell
+    from millwright.cli.study_call import tell
     from millwright.studies.stored import load
 
     longer = load(folder).extend(draws, progress=not quiet)

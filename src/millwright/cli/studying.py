@@ -3,38 +3,33 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Mapping, Sequence
-from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated
 
 import typer
 
-from millwright.cli.base import Json, Quiet, Replace, Workers, answer, app, stops_told
-from millwright.cli.curve_words import curve_in, sizes_of
+from millwright.cli.base import Json, Quiet, Replace, Workers, app
+from millwright.cli.curve_words import sizes_of
 from millwright.cli.fit_annotations import Chains, Draws, MethodName, Seed, Setting, Thin, Warmup
-from millwright.cli.study_words import equations_in, of_candidates, per_of, priors_of, region_of
-from millwright.errors import ArgumentError, nearest
-from millwright.wording import for_shell
-
-if TYPE_CHECKING:
-    from millwright.studies.autoregression_ahead import Forecast
-    from millwright.studies.findings import Findings
-    from millwright.studies.study import Study
+from millwright.cli.study_call import (
+    STUDIES,
+    check_ahead,
+    fitted_study,
+    forecast_of,
+    made_study,
+    refuse_idle,
+    refuse_of_graph,
+    stored_study,
+    tell,
+)
+from millwright.cli.study_words import region_of
 
 __all__ = ["study"]
-
-_NAMES = (
-    "one-group, two-groups, paired, proportions, correlation, regression, meta-analysis, "
-    "variable-selection, vector-autoregression, series, expectations-model, "
-    "curve, smooth or causal"
-)
-_REGIONS = ("rope", "effect_rope")
 
 
 @app.command()
 def study(
-    name: Annotated[str, typer.Argument(help=f"{_NAMES}; or the folder of a stored study.")],
+    name: Annotated[str, typer.Argument(help=f"{STUDIES}; or the folder of a stored study.")],
     data: Annotated[
         Path | None,
         typer.Argument(help="Data: CSV, TSV, JSON, Parquet or Excel; - for standard input."),
@@ -397,17 +392,17 @@ def study(
 
         other = None if level == 0.95 else level
         how = (chains, draws, warmup, thin, method, workers, setting)
-        _refuse_of_graph(*how, prior, plan or None, sheet, save, hdi or other)
+        refuse_of_graph(*how, prior, plan or None, sheet, save, hdi or other)
         around = {} if rope is None else {"rope": region_of("rope", rope)}
         causal(asked_of_graph(data, {**stated, **around}, seed or 0), figure, report, as_json)
         return
     if data is None and (Path(name) / STUDY_FILE).is_file():
         idle = [*stated, *settings]
-        _refuse_idle(name, [*idle, *["prior"] * bool(prior), *["save"] * bool(save)])
-        found = _stored(Path(name), quiet)
+        refuse_idle(name, [*idle, *["prior"] * bool(prior), *["save"] * bool(save)])
+        found = stored_study(Path(name), quiet)
     else:
-        made = _made(name, data, stated, prior or ())
-        _check_ahead(made, ahead)
+        made = made_study(name, data, stated, prior or (), inspect.signature(study).parameters)
+        check_ahead(made, ahead)
         if sheet is not None:
             typer.echo(str(made.write(sheet, replace)))
             return
@@ -416,159 +411,6 @@ def study(
             return
         if made.told_first and not as_json:
             typer.echo(f"{made.told_first}\n")
-        found = _fitted(made, settings, save, replace, quiet)
+        found = fitted_study(made, settings, save, replace, quiet)
     told = found.with_interval(level, "hdi" if hdi else "central")
-    tell(told, figure, report, as_json, _forecast(told, ahead, seed or 0))
-
-
-def _refuse_idle(name: str, options: Sequence[str]) -> None:
-    """Refuse options that a stored study has no use for: they would seem to have been heard."""
-    if options:
-        raise ArgumentError(
-            f"{name} is a stored study, which is only told again: leave "
-            f"--{options[0].replace('_', '-')} out, or name the study and its data file."
-        )
-
-
-def _refuse_of_graph(*idle: Any) -> None:
-    """Refuse settings that regressions of a causal graph do not take from the shell."""
-    if any(one is not None and one != [] for one in idle):
-        raise ArgumentError(
-            "A causal graph takes none of --chains, --draws, --warmup, --thin, --method, "
-            "--setting, --workers, --prior, --plan, --sheet, --save, --level and --hdi: its "
-            "regressions are ordinary studies, for millwright study regression."
-        )
-
-
-def _stored(folder: Path, quiet: bool) -> Findings:
-    """Return a stored study; one that was stopped goes on to its end."""
-    from millwright.studies.folder import StudyFolder
-    from millwright.studies.stored import load, resume
-
-    if StudyFolder(folder).finished:
-        return load(folder)
-    with stops_told(folder):
-        return resume(folder, progress=not quiet)
-
-
-def _made(name: str, data: Path | None, given: Mapping[str, Any], priors: Sequence[str]) -> Study:
-    """Return the study, with the options that it takes."""
-    from millwright.cli.data_files import read_data
-    from millwright.studies.catalogue import PLACES, arguments_of, function_of
-
-    key = name.replace("-", "_")
-    if key not in PLACES:
-        raise ArgumentError(
-            f"There is no study `{name}`, and no stored one of that name.{nearest(key, PLACES)} "
-            f"Studies: {_NAMES}."
-        )
-    if data is None:
-        raise ArgumentError(f"Name the data file: millwright study {name} DATA.")
-    known = arguments_of(key)
-    stated = curve_in(given) if key == "curve" else dict(given)
-    for option in stated:
-        if option not in known:
-            from_shell = inspect.signature(study).parameters
-            own = ("curve", "code", "walkers", "steps") if key == "curve" else ()
-            named = (one for one in (*own, *known) if one in from_shell)
-            takes = ", ".join(f"--{one.replace('_', '-')}" for one in named)
-            raise ArgumentError(
-                f"The study {name} takes no --{option.replace('_', '-')}. It takes: {takes}."
-            )
-    for option in _REGIONS:
-        if option in stated:
-            stated[option] = region_of(option, str(stated[option]))
-    if key == "expectations_model":
-        if "equations" not in stated:
-            raise ArgumentError(
-                f"Give the equations: millwright study {name} DATA --equations FILE."
-            )
-        stated |= equations_in(stated["equations"])
-    if "per" in stated:
-        stated["per"] = per_of(key, stated["per"])
-    stated |= of_candidates(stated)
-    if "parts" in known and "parts" not in stated:
-        raise ArgumentError(
-            f"Say what it is made of: millwright study {name} DATA --parts 'level + season(12)'."
-        )
-    if "formula" in known and "formula" not in stated:
-        raise ArgumentError(
-            f"Give a formula: millwright study {name} DATA --formula 'outcome ~ predictor'."
-        )
-    of_shell = priors_of(key, priors, known)
-    if "priors" in stated:
-        of_shell = {"priors": {**stated.pop("priors"), **of_shell.get("priors", {})}}
-    return function_of(key)(data=read_data(data), **stated, **of_shell)
-
-
-def _fitted(
-    made: Study, settings: Mapping[str, Any], save: Path | None, replace: bool, quiet: bool
-) -> Findings:
-    with stops_told(save):
-        found = made.fit(save=save, replace=replace, progress=not quiet, **settings)
-    if save is not None:
-        typer.echo(f"Study stored in {save}", err=True)
-    return found
-
-
-def _check_ahead(made: Study, ahead: int | None) -> None:
-    """Refuse a forecast that could not be made, before anything is sampled.
-
-    Raises
-    ------
-    ArgumentError
-        For a study without one, or with columns whose values are not known ahead.
-    """
-    from millwright.checks import check_whole
-
-    if ahead is None:
-        return
-    check_whole("--ahead", ahead, 1)
-    needed = getattr(made, "needed_ahead", None)
-    if needed is None:
-        raise ArgumentError(f"--ahead is for series, not for the study {made.kind}.")
-    if needed:
-        raise ArgumentError(
-            f"--ahead needs values of {', '.join(needed)} to come, which the shell cannot give: "
-            "in Python, findings.forecast(steps, others={...})."
-        )
-
-
-def _forecast(found: Findings, ahead: int | None, seed: int) -> Forecast | None:
-    """Return a forecast where it was asked for."""
-    if ahead is None:
-        return None
-    _check_ahead(found.study, ahead)
-    forecast: Forecast = found.forecast(ahead, seed=seed)  # type: ignore[attr-defined]
-    return forecast
-
-
-def tell(
-    found: Findings,
-    figure: Path | None,
-    report: Path | None,
-    as_json: bool,
-    forecast: Forecast | None = None,
-) -> None:
-    """Print what a study found, and write its figure and its page where they were asked for."""
-    from millwright.cli.reports import list_record, rows_record
-
-    if figure is not None:
-        from millwright import plots
-        from millwright.cli.figure_files import write_figure
-
-        write_figure(plots.study(found), figure)
-        typer.echo(f"Figure: {figure}", err=True)
-    if report is not None:
-        found.report(report, replace=True)
-        typer.echo(f"Page: {report}", err=True)
-    record = None
-    if as_json:
-        findings = [one.record(partial(for_shell)) for one in found.verdict.findings]
-        record = {**found.record, "findings": findings, "table": rows_record(found.table())}
-        if forecast is not None:
-            record["forecast"] = list_record(forecast.table())
-    words = found.told(for_shell)
-    if forecast is not None:
-        words += f"\n\n{forecast}"
-    answer(words, record, as_json, found.verdict.good)
+    tell(told, figure, report, as_json, forecast_of(told, ahead, seed or 0))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
@@ -51,6 +51,12 @@ class Measures:
     finite: np.ndarray
     tails: np.ndarray
     tail_errors: np.ndarray
+
+    def without(self, known: Collection[str]) -> Measures:
+        """Return the numbers of the quantities that are not parts of definitions so named."""
+        at = [row for row, name in enumerate(self.names) if name.split("[")[0] not in known]
+        numbers = (getattr(self, f.name)[..., at] for f in fields(Measures)[1:])
+        return Measures(tuple(self.names[row] for row in at), *numbers)
 
 
 def measure(draws: Mapping[Any, np.ndarray]) -> Measures:

@@ -73,8 +73,10 @@ def check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> 
     support = _known_support(part, axes, evaluation)
     inside = support.contains(values)
     if not np.all(inside):
-        rows = np.flatnonzero(~inside)
-        seen = ", ".join(f"{value:g}" for value in np.atleast_1d(values)[rows][:5])
+        outside = ~np.broadcast_to(inside, np.shape(values))
+        # Of a matrix of columns a row is wrong if any of its values is.
+        rows = np.flatnonzero(outside.reshape(len(outside), -1).any(axis=1))
+        seen = ", ".join(f"{value:g}" for value in np.asarray(values)[outside][:5])
         raise DataError(
             part.definition.message(
                 f"`{text_of(part.definition.expression)}` gives {support.words()}, but the data "

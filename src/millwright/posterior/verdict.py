@@ -17,6 +17,7 @@ from millwright.fitting.fit import Fit, WarmupRecord
 from millwright.fitting.record import Origin, Record, remarks
 from millwright.modelling.light_tails import light_tailed
 from millwright.modelling.repeated_rows import repeated_rows
+from millwright.modelling.specification import rests_on_unknowns
 from millwright.posterior.modes_visited import modes_visited
 
 __all__ = ["sampling_of", "verdict_of"]
@@ -33,8 +34,10 @@ _LEAST_TO_PLACE = 5
 
 
 def verdict_of(fit: Fit, measures: Measures) -> Verdict:
-    """Return the verdict on the draws of a fit."""
+    """Return the verdict on the draws of a fit; what rests on data alone is not judged."""
     made = sampling_of(fit)
+    known = _known(fit.draws)
+    measures = measures.without(known) if known else measures
     diverged = made.diverging is not None and bool(made.diverging.any())
     return judge(measures, made, remarks(fit.record, fit.draws, diverged))
 
@@ -74,6 +77,16 @@ def sampling_of(fit: Fit) -> Sampling:
         modes=modes_visited(draws, record),
         goes_on_by="extend_study" if record.origin is Origin.SWEEPS else "extend",
     )
+
+
+def _known(draws: Draws) -> set[str]:
+    """Return the derived quantities that no unknown changes."""
+    program = draws.binding.program
+    return {
+        part.name
+        for part in program.parts
+        if part.kind == "derived" and not rests_on_unknowns(part.expression, program.by_name)
+    }
 
 
 def _flat(draws: Draws) -> tuple[str, ...]:

@@ -24,6 +24,18 @@ __all__ = [
 ]
 
 
+Rough = tuple[np.ndarray, np.ndarray | None, float, float]
+
+
+def _rough_counts(values: np.ndarray, over: np.ndarray) -> Rough:
+    return np.log((values + 0.5) / over), values + 0.5, 1.0, float(values.sum())
+
+
+def _rough_answers(values: np.ndarray, over: np.ndarray) -> Rough:
+    # One of probability is at least four of log odds, and an answer says at most a quarter.
+    return values, None, 4.0, 0.25 * len(values)
+
+
 @dataclass(frozen=True, kw_only=True)
 class SmoothFamily:
     """How readings rest on the function.
@@ -42,6 +54,10 @@ class SmoothFamily:
         What the function itself is, log rate or log odds; slopes and unknowns are told on it.
     information
         What one reading says about the function where it has such a value.
+    roughly
+        From readings and exposures to rough readings of the function, and what each is worth, or
+        None where that is unknown; the scale of the function over theirs; and the information of
+        all readings together.
     """
 
     name: str
@@ -50,6 +66,7 @@ class SmoothFamily:
     quantity: str
     scale: str
     information: Callable[[np.ndarray], np.ndarray]
+    roughly: Callable[[np.ndarray, np.ndarray], Rough]
 
     def of(self, column: str) -> str:
         """Return what is told of a column, to begin a sentence with."""
@@ -84,6 +101,7 @@ SMOOTH_FAMILIES = {
             quantity="",
             scale="",
             information=lambda f: np.ones_like(f),
+            roughly=lambda y, over: (y, None, 1.0, float(len(y))),
         ),
         SmoothFamily(
             name="poisson",
@@ -92,6 +110,7 @@ SMOOTH_FAMILIES = {
             quantity="rate",
             scale="log rate",
             information=np.exp,
+            roughly=_rough_counts,
         ),
         SmoothFamily(
             name="bernoulli",
@@ -100,6 +119,7 @@ SMOOTH_FAMILIES = {
             quantity="probability",
             scale="log odds",
             information=lambda f: expit(f) * expit(-f),
+            roughly=_rough_answers,
         ),
     )
 }

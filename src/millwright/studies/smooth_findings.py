@@ -369,7 +369,8 @@ class SmoothFindings(Findings):
             "caution",
             f"The {len(made.nodes)} nodes at which {rows} rows are gathered leave out part of the "
             f"curve: a variance of {lost:.2g} times that of the noise of one row, summed over all "
-            f"rows. Up to {_LOST:g} it does not show; above, it counts as noise.",
+            f"rows. Up to {_LOST:g} it does not show; above, "
+            + ("the curve is too smooth." if self.study.family.latent else "it counts as noise."),
             f"Ask with more of them, {setting('nodes', 2 * len(made.nodes))}, or with a smoother "
             f"kernel; {setting('nodes', 0)} goes through every row, and takes long.",
             of_data=True,
@@ -387,7 +388,8 @@ class SmoothFindings(Findings):
         _, known = self._known(_LOST_FROM)
         every = zip(known.height, known.length.reshape(-1), known.noise, strict=True)
         kernel = self.study.readings.kernel
-        return float(np.quantile([made.lost(kernel, *one) for one in every], 0.9))
+        lost = np.quantile([made.lost(kernel, *one) for one in every], 0.9)
+        return self.study.information_of_one * float(lost)
 
     def _caution(self, column: str, name: str) -> Finding | None:
         x = np.unique(self.study.data[column])

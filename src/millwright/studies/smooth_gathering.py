@@ -22,17 +22,27 @@ from scipy.optimize import minimize
 from millwright.language.printing import number_text
 from millwright.studies.smooth_process import covariance
 
-__all__ = ["MOST_NODES", "NEGLIGIBLE", "Gathered", "enough_nodes", "gathered"]
+__all__ = [
+    "MOST_NODES",
+    "NEGLIGIBLE",
+    "Gathered",
+    "enough_for_function",
+    "enough_nodes",
+    "gathered",
+]
 
 NEGLIGIBLE = 0.1
 """Up to which `Gathered.lost` nothing needs to be said."""
 
 MOST_NODES = 96
+_MOST_OF_FUNCTION = 48
 """Nodes that a study takes by itself at most: each step factors a matrix of so many rows."""
 
 _COUNTS = (12, 16, 24, 32, 48, 64, MOST_NODES)
 # A posterior reaches to lengths shorter than the likeliest one.
 _SHORTER = 0.6
+# Counts and yes/no leave it wider.
+_FAR_SHORTER = 0.5
 _TOGETHER = 1e-10
 _NOTHING = 1e-14
 _LOG_2PI = math.log(2 * math.pi)
@@ -46,6 +56,8 @@ class Gathered:
     ----------
     nodes, values, errors
         Places, what is read there, and its error in units of the noise, shape (nodes,).
+    count
+        Nodes of the rule, those that say nothing included.
     degrees
         How many rows there are more than nodes.
     left
@@ -64,12 +76,19 @@ class Gathered:
     nodes: np.ndarray
     values: np.ndarray
     errors: np.ndarray
+    count: int
     degrees: int
     left: float
     constant: float
     x: np.ndarray
     basis: np.ndarray
     weights: np.ndarray
+
+    @property
+    def shares(self) -> np.ndarray:
+        """The polynomial of each node at each row: 1 at its node, 0 at others; (rows, nodes)."""
+        found: np.ndarray = self.basis / (np.sqrt(self.weights)[:, None] * self.errors)
+        return found
 
     def left_out(self, kernel: str, length: float) -> float:
         """Return the share of the function's variance that interpolation at the nodes misses.
@@ -142,6 +161,7 @@ def _each(
             nodes=middle + half * places,
             values=at_nodes / np.sqrt(masses),
             errors=masses**-0.5,
+            count=size,
             degrees=degrees,
             left=float(np.sum((roots * y - basis @ at_nodes) ** 2)) if degrees else 0.0,
             constant=float(0.5 * (logs - degrees * _LOG_2PI)),
@@ -194,6 +214,44 @@ def enough_nodes(
     height, length, noise = _likeliest(kernel, made[-1], noise_known)
     for one in made:
         lost = one.lost(kernel, height, _SHORTER * length, noise)
+        if lost < NEGLIGIBLE:
+            break
+    return one, lost
+
+
+def enough_for_function(
+    kernel: str,
+    x: np.ndarray,
+    rough: np.ndarray,
+    information: np.ndarray | None,
+    scale: float,
+    total: float,
+) -> tuple[Gathered, float]:
+    """Take as few nodes as lose next to nothing of a function that counts or yes/no rest on.
+
+    Parameters
+    ----------
+    rough
+        A rough reading of the function in each row, and `information` what it is worth; None if
+        its noise is unknown.
+    scale
+        How much the function moves for 1 of those readings.
+    total
+        Information of all rows about the function.
+
+    Returns
+    -------
+    Nodes for rows that all weigh the same, and what they lose.
+    """
+    places = len(np.unique(x))
+    weights = np.ones(len(x))
+    known = weights if information is None else information
+    look = gathered(x, rough, known, _MOST_OF_FUNCTION)
+    height, length, _ = _likeliest(kernel, look, information is not None)
+    counts = [count for count in _COUNTS if count < min(places, _MOST_OF_FUNCTION)]
+    for one in _each(x, rough, weights, [*counts, min(places, _MOST_OF_FUNCTION)]):
+        noise = math.sqrt(len(x) / total)
+        lost = one.lost(kernel, scale * height, _FAR_SHORTER * length, noise)
         if lost < NEGLIGIBLE:
             break
     return one, lost

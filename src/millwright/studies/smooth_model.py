@@ -12,7 +12,7 @@ from millwright.language.printing import number_text
 from millwright.modelling.hierarchy import LARGEST_FUNCTION
 from millwright.models.model import Model
 from millwright.studies.priors import with_priors
-from millwright.studies.reading import named
+from millwright.studies.reading import Names, named
 from millwright.studies.scales import middle_and_spread, spread_text
 from millwright.studies.smooth_family import SmoothFamily
 from millwright.studies.smooth_gathering import Gathered
@@ -25,9 +25,12 @@ __all__ = [
     "smooth_model",
     "usual_priors",
     "with_places",
+    "with_shares",
 ]
 
 SHAPE = "shape"
+NODE = "node"
+SHARES = "shares"
 _MANY = 400
 
 
@@ -57,13 +60,13 @@ def smooth_model(
 ) -> Model:
     """Return the model in the model language, of the rows or of readings gathered at nodes."""
     y, error, exposure = settings["y"], settings["error"], settings.get("exposure")
-    if gathered is not None:
+    if gathered is not None and not family.latent:
         error = error_name(frame.columns)
     columns = {name: "x" if len(x) == 1 else f"x_{at}" for at, name in enumerate(x, 1)}
     columns[y] = "y"
     more = {error: "error_of_y", exposure: "over"}
     columns |= {column: name for column, name in more.items() if column is not None}
-    names = named(columns, [*usual, "noise", SHAPE, place_name(frame.columns)])
+    names = named(columns, [*usual, "noise", SHAPE, NODE, SHARES, place_name(frame.columns)])
     scales = ["height", *["1"] * (len(x) - 1)]
     kernel = " * ".join(
         f"{settings['kernel']}({names.of[name]}, scale={scale}, length={length})"
@@ -71,6 +74,8 @@ def smooth_model(
     )
     priors = with_priors(usual, settings["priors"])
     terms = {}
+    if family.latent and gathered is not None:
+        return _of_nodes(frame, settings, names, family, priors, gathered)
     if family.latent:
         place = names.of[x[0]] if len(x) == 1 else place_name(frame.columns)
         priors[SHAPE] = f"gaussian_process(level, kernel={kernel}) per {place}"
@@ -91,6 +96,42 @@ def smooth_model(
         log_density_terms=terms,
         columns=dict(names.aliases),
     )
+
+
+def _of_nodes(
+    frame: pd.DataFrame,
+    settings: Mapping[str, Any],
+    names: Names,
+    family: SmoothFamily,
+    priors: Mapping[str, Any],
+    gathered: Gathered,
+) -> Model:
+    """Return the model of a function with values at nodes, and polynomials between them.
+
+    Where a node is follows from its polynomial: the rows' mean place with that as weight.
+    """
+    x, y, exposure = names.of[settings["x"]], settings["y"], settings.get("exposure")
+    shares = _free(SHARES, [*frame.columns, *names.of.values()])
+    kernel = f"{settings['kernel']}({NODE}, scale=height, length=length)"
+    over = None if exposure is None else names.of[exposure]
+    return Model(
+        title=f"{y} as a smooth function of {settings['x']}",
+        priors={**priors, SHAPE: f"gaussian_process(level, kernel={kernel}) per {shares}"},
+        derived={NODE: f"({x} @ {shares}) / ((0 * {x} + 1) @ {shares})"},
+        likelihood={names.of[y]: family.likelihood(f"({shares} @ {SHAPE})", over)},
+        columns={**names.aliases, shares: share_names(frame.columns, len(gathered.nodes))},
+    )
+
+
+def share_names(columns: Any, count: int) -> list[str]:
+    """Return the columns of the share that each node has in the function at a row."""
+    return [_free(f"share_of_node_{at}", columns) for at in range(1, count + 1)]
+
+
+def with_shares(frame: pd.DataFrame, gathered: Gathered) -> pd.DataFrame:
+    """Return the rows with the share that each node has in the function there."""
+    columns = share_names(frame.columns, len(gathered.nodes))
+    return pd.concat([frame, pd.DataFrame(gathered.shares, columns=columns)], axis=1)
 
 
 def place_name(columns: Any) -> str:
@@ -156,7 +197,7 @@ def choices_told(
             f"are unknowns{informed}."
         )
     if gathered is not None:
-        lines.append(_gathered_words(gathered))
+        lines.append(_gathered_words(gathered, family))
     most = LARGEST_FUNCTION if family.latent else _MANY
     if places > most:
         lines.append(
@@ -166,13 +207,19 @@ def choices_told(
     return tuple(lines)
 
 
-def _gathered_words(gathered: Gathered) -> str:
+def _gathered_words(gathered: Gathered, family: SmoothFamily) -> str:
     count, rows = len(gathered.nodes), len(gathered.x)
     exact = "which is exact"
     if count < len(np.unique(gathered.x)):
         exact += (
             f" for curves that are polynomials of degree {count - 1}; what other curves have "
             "beside that is measured after sampling"
+        )
+    if family.latent:
+        return (
+            f"The function has {count} values at the nodes of a Gauss rule for the places of the "
+            f"{rows} rows (Golub and Welsch 1969) and is the polynomial through them elsewhere, "
+            f"{exact}. With 0 `nodes` it has a value at each place."
         )
     return (
         f"The {rows} rows are gathered into {count} readings at the nodes of a Gauss rule for "

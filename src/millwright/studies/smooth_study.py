@@ -28,7 +28,13 @@ from millwright.studies.smooth_family import (
     numbers_read,
 )
 from millwright.studies.smooth_findings import SmoothFindings
-from millwright.studies.smooth_gathering import NEGLIGIBLE, Gathered, enough_nodes, gathered
+from millwright.studies.smooth_gathering import (
+    NEGLIGIBLE,
+    Gathered,
+    enough_for_function,
+    enough_nodes,
+    gathered,
+)
 from millwright.studies.smooth_model import (
     at_nodes,
     choices_told,
@@ -36,6 +42,7 @@ from millwright.studies.smooth_model import (
     smooth_model,
     usual_priors,
     with_places,
+    with_shares,
 )
 from millwright.studies.smooth_places import places_along
 from millwright.studies.smooth_prior import length_prior, span_and_spacing
@@ -93,6 +100,8 @@ class SmoothStudy(Study):
 
     def data_of(self, name: str) -> pd.DataFrame:
         """Return the rows, with the place that each is at of several columns; or the nodes."""
+        if self.gathered is not None and self.family.latent:
+            return with_shares(self.data, self.gathered)
         if self.gathered is not None:
             return at_nodes(self.data, self.x[0], self.y, self.gathered)
         return with_places(self.data, self.x, self.family, self.place)
@@ -101,6 +110,14 @@ class SmoothStudy(Study):
     def written_data(self) -> pd.DataFrame:
         """What the model is fitted to: the rows, or the nodes."""
         return self.data_of("smooth")
+
+    @property
+    def information_of_one(self) -> float:
+        """What a row says on average of the function, in units of the noise."""
+        exposure = self.settings.get("exposure")
+        values = self.data[self.y].to_numpy(float)
+        over = np.ones(len(values)) if exposure is None else self.data[exposure].to_numpy(float)
+        return self.family.roughly(values, over)[3] / len(values)
 
     @property
     def error_of_one(self) -> float:
@@ -131,7 +148,7 @@ class SmoothStudy(Study):
 
         Of rows that are gathered some hundred are drawn, evenly taken from all.
         """
-        if self.gathered is None:
+        if self.gathered is None or self.family.latent:
             return super().simulate(draws=draws, seed=seed)
         order = np.argsort(self.rows[:, 0], kind="stable")
         some = self.data.iloc[order[:: -(-len(order) // _SIMULATED)]].reset_index(drop=True)
@@ -174,7 +191,11 @@ class SmoothStudy(Study):
         check_whole("seed", seed, 0)
         values, places, _ = places_along(self.rows, self.x, x, along, at, 100)
         generator = generator_of(seed, Stream.PRIOR)
-        binding = self.by_rows.bind(self.data if self.gathered else self.data_of("smooth"))
+        by_rows = self.gathered is not None and not self.family.latent
+        model, data = (
+            (self.by_rows, self.data) if by_rows else (self.model, self.data_of("smooth"))
+        )
+        binding = model.bind(data)
         refuse_improper(binding, ())
         drawn = draws_in(binding, draw_unknowns(binding, draws, generator))
         known = hyperparameters(drawn, lengths=self.lengths)
@@ -223,9 +244,9 @@ def smooth(
     kernel
         `squared_exponential` (very smooth), `matern52` or `matern32` (rougher, with a slope).
     nodes
-        At how many nodes of a Gauss rule the rows are gathered, along one column with a normal
-        noise; 0 for every row by itself. By default every row up to 40, and above as few nodes as
-        lose nothing that shows.
+        At how many nodes of a Gauss rule the rows are gathered, along one column; 0 for every row
+        by itself, of counts and yes/no every place. By default every one up to 40, and above as
+        few nodes as lose nothing that shows.
     priors
         Priors in place of those that the study chooses: of `level`, `height`, `noise`, `length`
         (of several columns `length_1`, ... in their order).
@@ -318,7 +339,8 @@ def build(
         },
         choices=choices_told(settings, family, of, len(readings.x), at),
         remarks=remarks,
-        settings=settings,
+        # Told again, a study takes the nodes that it took.
+        settings={**settings, "nodes": 0 if at is None else at.count},
         x=x,
         y=y,
         readings=readings,
@@ -338,15 +360,16 @@ def _at_nodes(
     frame: pd.DataFrame, x: tuple[str, ...], settings: Mapping[str, Any], family: SmoothFamily
 ) -> Gathered | None:
     """Gather the rows if it is asked for, or loses nothing and saves something."""
-    wanted, error = settings.get("nodes"), settings["error"]
-    if len(x) > 1 or family.latent:
+    wanted, error = settings["nodes"], settings["error"]
+    if len(x) > 1:
         if wanted:
-            raise ArgumentError(
-                f"{setting('nodes')} is for a shape along one column, read with a normal noise."
-            )
+            raise ArgumentError(f"{setting('nodes')} is for a shape along one column.")
         return None
-    if wanted == 0 or (wanted is None and len(frame) <= _FEW_ROWS):
+    rows = frame[x[0]].nunique() if family.latent else len(frame)
+    if wanted == 0 or (wanted is None and rows <= _FEW_ROWS):
         return None
+    if family.latent:
+        return _nodes_of_function(frame, x[0], settings, family)
     weights = np.ones(len(frame)) if error is None else frame[error].to_numpy(float) ** -2.0
     places, values = frame[x[0]].to_numpy(float), frame[settings["y"]].to_numpy(float)
     if wanted is not None:
@@ -354,6 +377,21 @@ def _at_nodes(
     made, lost = enough_nodes(settings["kernel"], places, values, weights, error is not None)
     few = len(made.nodes) <= _SAVING * len(frame)
     return made if few and (lost < NEGLIGIBLE or len(frame) > _MANY_ROWS) else None
+
+
+def _nodes_of_function(
+    frame: pd.DataFrame, x: str, settings: Mapping[str, Any], family: SmoothFamily
+) -> Gathered | None:
+    """Take nodes for a function that is not summed out, if they save something."""
+    places, values = frame[x].to_numpy(float), frame[settings["y"]].to_numpy(float)
+    if settings["nodes"] is not None:
+        return gathered(places, values, np.ones(len(frame)), settings["nodes"])
+    exposure = settings.get("exposure")
+    over = np.ones(len(frame)) if exposure is None else frame[exposure].to_numpy(float)
+    made, lost = enough_for_function(settings["kernel"], places, *family.roughly(values, over))
+    different = len(np.unique(places))
+    few = len(made.nodes) <= _SAVING * different
+    return made if few and (lost < NEGLIGIBLE or different > _MANY_ROWS) else None
 
 
 def _readings(
@@ -365,6 +403,10 @@ def _readings(
 ) -> Readings:
     """Return what the function is known by, given the unknowns: places, values and errors."""
     kernel, error = settings["kernel"], settings["error"]
+    if at is not None and family.latent:
+        return Readings(
+            kernel=kernel, x=at.nodes[:, None], y=at.values, errors=np.ones(len(at.nodes))
+        )
     if at is not None:
         return Readings(kernel=kernel, x=at.nodes[:, None], y=at.values, errors=at.errors)
     rows = frame[list(x)].to_numpy(float)
