@@ -105,7 +105,8 @@ processes to new places, and `posterior.latent(outcome)` gives the function or s
 noise. Readings that are missing in the middle of a state-space series are gaps: the states go
 on, and no row is lost. `posterior.predict(rows=12)` goes on for twelve steps after the last one;
 `posterior.states(outcome)` gives the states, and `mw.plots.series` draws readings, states and
-forecast.
+forecast. A matrix of columns as the outcome of a process is one process a row, along its
+columns.
 
 **Missing values.** A missing outcome stops a fit unless `missing="drop"` or `missing="predict"`
 says what to do. A predictor with gaps is given a distribution of its own in the likelihood; each
