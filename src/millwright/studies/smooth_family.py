@@ -19,6 +19,7 @@ __all__ = [
     "SMOOTH_FAMILIES",
     "SmoothFamily",
     "check_readings",
+    "exposures",
     "family_called",
     "numbers_read",
 ]
@@ -157,6 +158,11 @@ def numbers_read(frame: pd.DataFrame, column: str, family: SmoothFamily) -> pd.S
         )
         return found.astype(float)
     return numbers_in(frame, column, "y")
+
+
+def exposures(frame: pd.DataFrame, column: str | None) -> np.ndarray:
+    """Return what each row was counted over; 1 where no column says it."""
+    return np.ones(len(frame)) if column is None else frame[column].to_numpy(float)
 
 
 def check_readings(values: np.ndarray, column: str, family: SmoothFamily) -> None:

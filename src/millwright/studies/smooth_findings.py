@@ -365,12 +365,14 @@ class SmoothFindings(Findings):
         made = self.study.gathered
         assert made is not None
         rows = len(made.x)
+        unit, then = "the variance of the noise", "it counts as noise"
+        if self.study.family.latent:
+            unit, then = "what a row leaves open", "the curve is too smooth"
         return Finding(
             "caution",
             f"The {len(made.nodes)} nodes at which {rows} rows are gathered leave out part of the "
-            f"curve: a variance of {lost:.2g} times that of the noise of one row, summed over all "
-            f"rows. Up to {_LOST:g} it does not show; above, "
-            + ("the curve is too smooth." if self.study.family.latent else "it counts as noise."),
+            f"curve: a variance of {lost:.2g}, in units of {unit} and summed over all rows. Up to "
+            f"{_LOST:g} it does not show; above, {then}.",
             f"Ask with more of them, {setting('nodes', 2 * len(made.nodes))}, or with a smoother "
             f"kernel; {setting('nodes', 0)} goes through every row, and takes long.",
             of_data=True,

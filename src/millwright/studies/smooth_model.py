@@ -14,7 +14,7 @@ from millwright.models.model import Model
 from millwright.studies.priors import with_priors
 from millwright.studies.reading import Names, named
 from millwright.studies.scales import middle_and_spread, spread_text
-from millwright.studies.smooth_family import SmoothFamily
+from millwright.studies.smooth_family import SmoothFamily, exposures
 from millwright.studies.smooth_gathering import Gathered
 
 __all__ = [
@@ -40,8 +40,7 @@ def usual_priors(
     """Return the usual priors of level and height."""
     values = frame[y].to_numpy(float)
     if family.latent:
-        over = np.ones(len(frame)) if exposure is None else frame[exposure].to_numpy(float)
-        return family.priors(values, over)
+        return family.priors(values, exposures(frame, exposure))
     middle, spread = middle_and_spread(values, y)
     return {
         "level": f"normal({number_text(middle)}, {spread_text(spread)})",

@@ -24,6 +24,7 @@ from millwright.studies.smooth_family import (
     SMOOTH_FAMILIES,
     SmoothFamily,
     check_readings,
+    exposures,
     family_called,
     numbers_read,
 )
@@ -114,9 +115,8 @@ class SmoothStudy(Study):
     @property
     def information_of_one(self) -> float:
         """What a row says on average of the function, in units of the noise."""
-        exposure = self.settings.get("exposure")
         values = self.data[self.y].to_numpy(float)
-        over = np.ones(len(values)) if exposure is None else self.data[exposure].to_numpy(float)
+        over = exposures(self.data, self.settings.get("exposure"))
         return self.family.roughly(values, over)[3] / len(values)
 
     @property
@@ -150,10 +150,14 @@ class SmoothStudy(Study):
         """
         if self.gathered is None or self.family.latent:
             return super().simulate(draws=draws, seed=seed)
-        order = np.argsort(self.rows[:, 0], kind="stable")
-        some = self.data.iloc[order[:: -(-len(order) // _SIMULATED)]].reset_index(drop=True)
-        drawn = self.by_rows.simulate(some, draws=draws, seed=seed)
+        drawn = self.by_rows.simulate(self._some_rows, draws=draws, seed=seed)
         return Simulations({next(iter(self.models)): drawn})
+
+    @property
+    def _some_rows(self) -> pd.DataFrame:
+        """Some hundred rows, evenly taken: a model goes through a matrix of all that it has."""
+        order = np.argsort(self.rows[:, 0], kind="stable")
+        return self.data.iloc[order[:: -(-len(order) // _SIMULATED)]].reset_index(drop=True)
 
     def prior_curves(
         self,
@@ -193,7 +197,7 @@ class SmoothStudy(Study):
         generator = generator_of(seed, Stream.PRIOR)
         by_rows = self.gathered is not None and not self.family.latent
         model, data = (
-            (self.by_rows, self.data) if by_rows else (self.model, self.data_of("smooth"))
+            (self.by_rows, self._some_rows) if by_rows else (self.model, self.data_of("smooth"))
         )
         binding = model.bind(data)
         refuse_improper(binding, ())
@@ -386,8 +390,7 @@ def _nodes_of_function(
     places, values = frame[x].to_numpy(float), frame[settings["y"]].to_numpy(float)
     if settings["nodes"] is not None:
         return gathered(places, values, np.ones(len(frame)), settings["nodes"])
-    exposure = settings.get("exposure")
-    over = np.ones(len(frame)) if exposure is None else frame[exposure].to_numpy(float)
+    over = exposures(frame, settings.get("exposure"))
     made, lost = enough_for_function(settings["kernel"], places, *family.roughly(values, over))
     different = len(np.unique(places))
     few = len(made.nodes) <= _SAVING * different
@@ -403,10 +406,6 @@ def _readings(
 ) -> Readings:
     """Return what the function is known by, given the unknowns: places, values and errors."""
     kernel, error = settings["kernel"], settings["error"]
-    if at is not None and family.latent:
-        return Readings(
-            kernel=kernel, x=at.nodes[:, None], y=at.values, errors=np.ones(len(at.nodes))
-        )
     if at is not None:
         return Readings(kernel=kernel, x=at.nodes[:, None], y=at.values, errors=at.errors)
     rows = frame[list(x)].to_numpy(float)
