@@ -18,6 +18,7 @@ import numba
 import numpy as np
 
 import millwright.distributions.on_jax as on_jax
+from millwright.distributions.filtering import System, filtered
 from millwright.distributions.kalman import Series, log_density
 from millwright.distributions.registry import DISTRIBUTIONS
 
@@ -104,24 +105,32 @@ def main() -> None:
     transition = np.array([[1.0, 1.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, 0.8]])
     scale, loading = np.array([0.1, 0.01, 0.3]), np.array([1.0, 0.0, 1.0])
     mean, spread = np.zeros(STATES), np.eye(STATES)
+    always = jnp.ones(TIMES, bool)
     options = {"xla_cpu_multi_thread_eigen": False, "xla_cpu_use_fusion_emitters": False}
 
     def by_compiler(transition, scale, noise):
-        arguments = {"transition": transition, "loading": loading, "scale": scale}
-        arguments |= {"noise": noise, "start": mean, "start_scale": np.ones(STATES)}
-        filtered = DISTRIBUTIONS["state_space"].filtered(on_jax, readings, arguments)
-        return filtered[0].sum()
+        parts = (transition, jnp.diag(scale**2), jnp.asarray(loading)[None], noise[None] ** 2)
+        system = System(*parts, jnp.asarray(mean), jnp.asarray(spread), always)
+        return filtered(on_jax, readings, always, system).log_densities(on_jax).sum()
+
+    def open_start(transition, scale, noise):
+        given = {"transition": transition, "loading": jnp.asarray(loading)[None], "scale": scale}
+        given["noise"] = jnp.broadcast_to(noise, (TIMES,))
+        return DISTRIBUTIONS["state_space"].log_density(on_jax, readings, given)
 
     def in_one_pass(transition, scale, noise):
         read = jnp.ones((TIMES, 1), bool)
-        parts = (loading[None], transition, jnp.diag(scale**2), mean, spread, noise[None])
-        return log_density(Series(*map(jnp.asarray, parts), readings[:, None], read))
+        parts = (transition, jnp.diag(scale**2), jnp.asarray(mean), jnp.asarray(spread))
+        loadings = jnp.broadcast_to(jnp.asarray(loading), (TIMES, 1, STATES))
+        noises = jnp.broadcast_to(noise, (TIMES, 1))
+        return log_density(Series(loadings, *parts, noises, readings[:, None], read))
 
     at = (jnp.asarray(transition), jnp.asarray(scale), jnp.asarray(0.5))
     flat = (transition, np.diag(scale**2), mean, spread, loading, 0.25, readings)
     base = best(plain, *flat)
     print(f"plain recursion in numba, value: {base:.2f} ms; all else over it:")
-    for name, function in (("by the compiler", by_compiler), ("in one pass back", in_one_pass)):
+    ways = {"by the compiler": by_compiler, "in one pass back": in_one_pass}
+    for name, function in (ways | {"first state open, in one pass back": open_start}).items():
         value = best(jax.jit(function, compiler_options=options), *at)
         slope = jax.jit(jax.value_and_grad(function, (0, 1, 2)), compiler_options=options)
         gradient = best(slope, *at)

@@ -108,13 +108,23 @@ on, and no row is lost. `posterior.predict(rows=12)` goes on for twelve steps af
 forecast. A matrix of columns as the outcome of a process is one process a row, along its
 columns.
 
+**Several series on one state** stand below each other, a row a reading, in the order of time.
+With `time=hour` rows of one hour read one state, which moves once to the next hour; each row may
+weigh it in a way of its own, `loading=[1, weight[gauge]]`, and read it with an error of its own,
+`noise=error[gauge]`. A column in the loading gives a regression whose weights drift,
+`loading=[1, rain]`. A time without any reading is a row whose reading is missing. Without `start`
+and `start_scale` the first state may be anything: it has a flat density that is integrated out
+exactly, and such a model has neither an evidence nor draws of its prior.
+
 **Missing values.** A missing outcome stops a fit unless `missing="drop"` or `missing="predict"`
 says what to do. A predictor with gaps is given a distribution of its own in the likelihood; each
 missing value is then an unknown, `hours_missing` for the column `hours`.
 
 **Functions of your own.** `mw.register("wheel_power", function)` makes a function of arrays known,
 in text and, by what it returns, in Python. Write it with `jax.numpy`, or pass `black_box=True`:
-such a model is sampled without gradients.
+such a model is sampled without gradients. A function that makes a vector or a matrix says so,
+`mw.register("swing", function, gives=(2, 2))`, and is an argument of what takes one:
+`state_space(transition=swing(period, damping), ...)`.
 """
 
 

@@ -117,59 +117,5 @@ class Processes(unittest.TestCase):
         np.testing.assert_allclose(x, [3.0, second, 1 + 0.8 * (second - 1) + 1.0])
 
 
-class StateSpace(unittest.TestCase):
-    family = DISTRIBUTIONS["state_space"]
-
-    def setUp(self):
-        self.p = {
-            "transition": np.array([[1.0, 1.0], [0.0, 0.9]]),
-            "loading": np.array([1.0, 0.2]),
-            "scale": np.array([0.5, 0.3]),
-            "noise": np.array(0.4),
-            "start": np.array([1.0, 0.5]),
-            "start_scale": np.array([1.0, 0.5]),
-        }
-        self.y = np.array([1.1, 2.5, 2.2, 4.0, 3.1])
-
-    def dense(self):
-        """Means and covariances of all states (states in time order) and of the readings."""
-        n, t = 5, self.p["transition"]
-        step = np.diag(self.p["scale"] ** 2)
-        mean, cov = np.zeros((n, 2)), np.zeros((n, 2, n, 2))
-        mean[0], cov[0, :, 0] = self.p["start"], np.diag(self.p["start_scale"] ** 2)
-        for at in range(1, n):
-            mean[at] = t @ mean[at - 1]
-            for other in range(at):
-                cov[at, :, other] = t @ cov[at - 1, :, other]
-                cov[other, :, at] = cov[at, :, other].T
-            cov[at, :, at] = t @ cov[at - 1, :, at - 1] @ t.T + step
-        return mean, cov
-
-    def test_filter_gives_the_density_of_the_dense_normal(self):
-        mean, cov = self.dense()
-        z = self.p["loading"]
-        readings = np.einsum("i,aibj,j->ab", z, cov, z) + 0.16 * np.eye(5)
-        want = stats.multivariate_normal(mean @ z, readings).logpdf(self.y)
-        for m in (on_numpy, on_jax):
-            found = self.family.log_density(m, m.asarray(self.y), self.p)
-            self.assertAlmostEqual(float(found), want, places=9)
-
-    def test_smoothed_states_are_the_conditional_normal(self):
-        mean, cov = self.dense()
-        z = self.p["loading"]
-        across = np.einsum("aibj,j->aib", cov, z)
-        readings = np.einsum("i,aib->ab", z, across) + 0.16 * np.eye(5)
-        want = mean + across @ np.linalg.solve(readings, self.y - mean @ z)
-        spread = np.array(
-            [cov[a, :, a] - across[a] @ np.linalg.solve(readings, across[a].T) for a in range(5)]
-        )
-        many = {k: np.broadcast_to(v, (20_000, *np.shape(v))) for k, v in self.p.items()}
-        draws = self.family.draw_states(np.random.default_rng(3), self.y, many)
-        error = draws.std(axis=0) / np.sqrt(len(draws))
-        self.assertTrue((np.abs(draws.mean(axis=0) - want) < 5 * error).all())
-        for at in range(5):
-            np.testing.assert_allclose(np.cov(draws[:, at].T), spread[at], atol=0.01)
-
-
 if __name__ == "__main__":
     unittest.main()

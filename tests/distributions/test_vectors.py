@@ -78,9 +78,9 @@ VECTORS = {
         DISTRIBUTIONS["state_space"],
         {
             "transition": np.array([[1.0, 1.0], [0.0, 0.9]]),
-            "loading": np.array([1.0, 0.2]),
+            "loading": np.array([[1.0, 0.2]]),
             "scale": np.array([0.5, 0.3]),
-            "noise": np.array(0.4),
+            "noise": np.array([0.4]),
             "start": np.array([1.0, 0.5]),
             "start_scale": np.array([1.0, 0.5]),
         },

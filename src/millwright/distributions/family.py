@@ -60,8 +60,12 @@ class Parameter:
         matrix over it.
     own_labels
         Whether a vector or matrix runs over a label set of its own, not over that of the values.
+    by_entry
+        Whether a vector with labels of its own may also differ along the distribution's values.
     optional
         Whether it may be left out.
+    given_with
+        Name of the optional parameter without which it may not be given.
     """
 
     name: str
@@ -71,7 +75,9 @@ class Parameter:
     instead_of: str = ""
     rank: int = 0
     own_labels: bool = False
+    by_entry: bool = False
     optional: bool = False
+    given_with: str = ""
 
     def valid(self, value: Array) -> Array:
         """Return, element by element, whether `value` makes sense."""

@@ -24,7 +24,7 @@ from jax.numpy import (
 from jax.numpy.linalg import cholesky as _cholesky
 from jax.scipy.linalg import solve_triangular
 
-__all__ = ["cholesky", "gaussian_log_density", "lower_inverse"]
+__all__ = ["cholesky", "gaussian_log_density", "lower_inverse", "triangle"]
 
 
 def gaussian_log_density(residual: jax.Array, covariance: jax.Array) -> jax.Array:
@@ -140,6 +140,16 @@ def _tiny_inverse(factor: jax.Array) -> jax.Array:
             row.append(-pivot * told)
         rows.append([*row, pivot])
     return _lower(rows)
+
+
+def triangle(rows: jax.Array, order: jax.Array) -> jax.Array:
+    """Upper triangles R of matrices (..., n, k), with R'R = rows'rows.
+
+    Rows go by `order` (..., n), ascending: where their weights differ by many digits the heaviest
+    must come first, or lighter ones are lost in rounding (Cox and Higham 1998).
+    """
+    places = jnp.argsort(order, axis=-1)[..., None]
+    return jnp.linalg.qr(jnp.take_along_axis(rows, places, axis=-2))[1]
 
 
 def lower_inverse(factor: jax.Array) -> jax.Array:

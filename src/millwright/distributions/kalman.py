@@ -26,15 +26,17 @@ class Series(NamedTuple):
     Attributes
     ----------
     loadings
-        Weights of the state in each reading, (k, n).
+        Weights of the state in each reading, (times, k, n).
     transition, steps
         state(t + 1) = transition state(t) + a step with the covariance `steps`, (n, n) each.
     mean, spread
         Mean (n,) and covariance (n, n) of the state at the first time, before its readings.
     errors
-        Sds of the readings around what they read, (k,).
+        Sds of the readings around what they read, (times, k).
     readings, read
         (times, k): values, and whether each was read.
+    moves
+        (times,): whether the state moves on after each; None if it always does.
     """
 
     loadings: Any
@@ -45,6 +47,7 @@ class Series(NamedTuple):
     errors: Any
     readings: Any
     read: Any
+    moves: Any = None
 
 
 class _Taken(NamedTuple):
@@ -64,8 +67,8 @@ def last_state(series: Series) -> tuple[Any, Any]:
     return mean, spread
 
 
-def _turns(loadings: Any) -> int:
-    return _TOGETHER if len(loadings) == 1 else 1
+def _turns(readings: Any) -> int:
+    return _TOGETHER if readings.shape[1] == 1 else 1
 
 
 @jax.custom_vjp
@@ -76,17 +79,17 @@ def log_density(series: Series) -> Any:
 
 def _forward(series: Series) -> tuple[Any, Any]:
     """Return next state, log density and last state; and each state before a reading."""
-    loadings, transition, steps, mean, spread, errors, readings, read = series
+    loadings, transition, steps, mean, spread, errors, readings, read, moves = series
 
     def at_time(carry: Any, given: Any) -> tuple[Any, Any]:
         mean, spread, total, *_ = carry
-        values, there = given
+        loadings, noises, values, there, move = given
         before = []
-        for at in range(len(loadings)):
+        for at in range(len(values)):
             before.append((mean, spread))
             loading = loadings[at]
             lean = spread @ loading
-            variance = loading @ lean + errors[at] ** 2
+            variance = loading @ lean + noises[at]
             error = values[at] - loading @ mean
             density = -0.5 * (error**2 / variance + jnp.log(2 * math.pi * variance))
             total = total + jnp.where(there[at], density, 0.0)
@@ -96,11 +99,16 @@ def _forward(series: Series) -> tuple[Any, Any]:
         next_spread = transition @ spread @ transition.T + steps
         # Rounding would make the matrix lean over in long series.
         next_spread = 0.5 * (next_spread + next_spread.T)
+        next_mean = transition @ mean
+        if move is not None:
+            next_mean = jnp.where(move, next_mean, mean)
+            next_spread = jnp.where(move, next_spread, spread)
         states = tuple(map(jnp.stack, zip(*before, strict=True)))
-        return (transition @ mean, next_spread, total, mean, spread), states
+        return (next_mean, next_spread, total, mean, spread), states
 
     start = mean, spread, jnp.zeros(()), mean, spread
-    return jax.lax.scan(at_time, start, (readings, read), unroll=_turns(loadings))
+    over = loadings, errors**2, readings, read, moves
+    return jax.lax.scan(at_time, start, over, unroll=_turns(readings))
 
 
 def _with_record(series: Series) -> tuple[Any, Any]:
@@ -111,17 +119,21 @@ def _with_record(series: Series) -> tuple[Any, Any]:
 def _back(kept: Any, slope: Any) -> tuple[Series]:
     """Return derivatives in all parts of the series."""
     series, (means, spreads) = kept
-    loadings, transition = series.loadings, series.transition
+    transition, count = series.transition, series.readings.shape[1]
     taken = _taken(series, means, spreads)
 
     def at_time(carry: Any, given: Any) -> tuple[Any, Any]:
         next_mean, next_spread = carry
+        found, loadings, move = given
         of_mean = transition.T @ next_mean
         of_spread = transition.T @ next_spread @ transition
+        if move is not None:
+            of_mean = jnp.where(move, of_mean, next_mean)
+            of_spread = jnp.where(move, of_spread, next_spread)
         slopes = []
-        for at in reversed(range(len(loadings))):
+        for at in reversed(range(count)):
             loading = loadings[at]
-            lean, error, weight = given.leans[at], given.errors[at], given.weights[at]
+            lean, error, weight = found.leans[at], found.errors[at], found.weights[at]
             along = of_mean @ lean
             bent = of_spread @ lean
             of_error = weight * (along - slope * error)
@@ -137,15 +149,19 @@ def _back(kept: Any, slope: Any) -> tuple[Series]:
         return (of_mean, of_spread), (next_mean, next_spread, *each)
 
     zero = jnp.zeros_like(series.mean), jnp.zeros_like(series.spread)
-    (of_mean, of_spread), found = jax.lax.scan(
-        at_time, zero, taken, reverse=True, unroll=_turns(loadings)
-    )
+    over = taken, series.loadings, series.moves
+    turns = _turns(series.readings)
+    (of_mean, of_spread), found = jax.lax.scan(at_time, zero, over, reverse=True, unroll=turns)
     next_means, next_spreads, of_errors, of_variances, of_leans = found
+    if series.moves is not None:
+        # Where the state stays, neither transition nor steps have any part.
+        next_means = jnp.where(series.moves[:, None], next_means, 0.0)
+        next_spreads = jnp.where(series.moves[:, None, None], next_spreads, 0.0)
     last_means, last_spreads = _after(taken)
     of_loadings = (
-        -jnp.einsum("tk,tki->ki", of_errors, taken.means)
-        + jnp.einsum("tk,tki->ki", of_variances, taken.leans)
-        + jnp.einsum("tkij,tkj->ki", taken.spreads, of_leans)
+        of_variances[:, :, None] * taken.leans
+        - of_errors[:, :, None] * taken.means
+        + jnp.einsum("tkij,tkj->tki", taken.spreads, of_leans)
     )
     n = len(series.mean)
     bent = (next_spreads @ transition).transpose(0, 2, 1).reshape(-1, n)
@@ -157,18 +173,19 @@ def _back(kept: Any, slope: Any) -> tuple[Series]:
             steps=next_spreads.sum(axis=0),
             mean=of_mean,
             spread=of_spread,
-            errors=2 * series.errors * of_variances.sum(axis=0),
+            errors=2 * series.errors * of_variances,
             readings=of_errors,
             read=None,
+            moves=None,
         ),
     )
 
 
 def _taken(series: Series, means: Any, spreads: Any) -> _Taken:
     """Work out again, for all times at once, what each reading found."""
-    leans = jnp.einsum("tkij,kj->tki", spreads, series.loadings)
-    variances = jnp.einsum("tki,ki->tk", leans, series.loadings) + series.errors**2
-    errors = series.readings - jnp.einsum("tki,ki->tk", means, series.loadings)
+    leans = jnp.einsum("tkij,tkj->tki", spreads, series.loadings)
+    variances = jnp.einsum("tki,tki->tk", leans, series.loadings) + series.errors**2
+    errors = series.readings - jnp.einsum("tki,tki->tk", means, series.loadings)
     return _Taken(
         means=means,
         spreads=spreads,

@@ -8,7 +8,12 @@ from millwright.distributions import jax_functions
 from millwright.distributions.jax_counts import log_binomial, log_negative_binomial, log_poisson
 from millwright.distributions.jax_function import informed_function
 from millwright.distributions.jax_functions import *  # noqa: F403
-from millwright.distributions.jax_matrices import cholesky, gaussian_log_density, lower_inverse
+from millwright.distributions.jax_matrices import (
+    cholesky,
+    gaussian_log_density,
+    lower_inverse,
+    triangle,
+)
 from millwright.distributions.jax_tails import (
     betainc,
     log_betainc,
@@ -17,6 +22,7 @@ from millwright.distributions.jax_tails import (
     log_ndtr,
 )
 from millwright.distributions.kalman import kalman_log_density
+from millwright.distributions.kalman_open import open_kalman_log_density
 
 __all__ = [
     "betainc",
@@ -33,5 +39,7 @@ __all__ = [
     "log_negative_binomial",
     "log_poisson",
     "lower_inverse",
+    "open_kalman_log_density",
+    "triangle",
 ]
 __all__ += jax_functions.__all__

@@ -12,6 +12,7 @@ from numpy import (
     arange,
     arctan,
     arctan2,
+    argsort,
     array,
     asarray,
     broadcast_arrays,
@@ -51,6 +52,7 @@ from numpy import (
     stack,
     sum,
     swapaxes,
+    take_along_axis,
     tan,
     tanh,
     where,
@@ -270,6 +272,18 @@ def lower_inverse(factor: ndarray) -> ndarray:
     broken = ~isfinite(factor).all(axis=(-1, -2))
     inverse = linalg.inv(where(broken[..., None, None], eye(factor.shape[-1]), safe))
     return where(broken[..., None, None], nan, inverse)
+
+
+def triangle(rows: ndarray, order: ndarray) -> ndarray:
+    """Upper triangles R of matrices (..., n, k), with R'R = rows'rows.
+
+    Rows go by `order` (..., n), ascending: where their weights differ by many digits the heaviest
+    must come first, or lighter ones are lost in rounding (Cox and Higham 1998).
+    """
+    taken = take_along_axis(rows, argsort(order, axis=-1)[..., None], axis=-2)
+    broken = ~isfinite(taken).all(axis=(-1, -2))
+    found = linalg.qr(where(broken[..., None, None], 0.0, taken), mode="r")
+    return where(broken[..., None, None], nan, found)
 
 
 def filled(values: ndarray, at: ndarray, new: ndarray) -> ndarray:

@@ -118,14 +118,11 @@ def _forecast(
     p = joint_arguments(draws, both, part, keep)
     seen = np.asarray(binding.arguments["observed", part.name])
     ahead = both.program.shape((axis,))[0] - len(seen)
-    latent, mean, variance = family.ahead(generator, seen, p, ahead)
-    size = len(draws.known(keep)[binding.program.unknowns[0].name].values)
-    latent, mean, variance = (
-        np.broadcast_to(one, (size, ahead)) for one in (latent, mean, variance)
+    found = family.ahead(generator, seen, p, ahead, draws.count(keep))
+    outcome = found.paths + found.noises * generator.standard_normal(found.paths.shape)
+    return Conditional(
+        latent=found.paths, outcome=outcome, mean=found.means, variance=found.variances
     )
-    noise = np.broadcast_to(p["noise"][..., None], (size, 1))
-    outcome = latent + noise * generator.standard_normal((size, ahead))
-    return Conditional(latent=latent, outcome=outcome, mean=mean, variance=variance)
 
 
 def joint_arguments(

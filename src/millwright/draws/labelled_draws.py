@@ -54,6 +54,10 @@ class Draws:
             return self.values.shape
         return next(iter(self.values.values())).shape[:2]
 
+    def count(self, keep: Keep = slice(None)) -> int:
+        """Return how many draws these are, of all chains."""
+        return len(np.arange(np.prod(self.shape))[keep])
+
     def known(self, keep: Keep = slice(None)) -> dict[str, Labelled]:
         """Return the unknowns with one axis of draws, chain after chain."""
         chains, draws = self.shape

@@ -63,9 +63,9 @@ def replicate_around(
         return None
     p = joint_arguments(draws, draws.binding, part, keep)
     seen = np.asarray(draws.binding.arguments["observed", part.name])
-    states = family.draw_states(generator, seen, p)
-    readings = np.sum(states * p["loading"][..., None, :], axis=-1) + p.get("location", 0.0)
-    return np.asarray(readings + p["noise"][..., None] * generator.standard_normal(readings.shape))
+    states = family.draw_states(generator, seen, p, draws.count(keep))
+    readings = np.sum(states * p["loading"], axis=-1) + p.get("location", 0.0)
+    return np.asarray(readings + p["noise"] * generator.standard_normal(readings.shape))
 
 
 def latent(
@@ -101,7 +101,7 @@ def latent(
             raise ArgumentError("The states of a state-space model exist at the fitted rows only.")
         p = joint_arguments(draws, draws.binding, part, keep)
         seen = np.asarray(draws.binding.arguments["observed", name])
-        states = family.draw_states(generator, seen, p)
+        states = family.draw_states(generator, seen, p, draws.count(keep))
         return states, (*axes, _state_axis(draws, part))
     found = condition_on_data(draws, part, data or draws.binding.tables, keep, generator)
     return found.latent, axes

@@ -142,6 +142,12 @@ def refuse_improper_priors(draws: Draws, what: str) -> None:
             f"The prior of `{flat[0]}` is flat and improper, so {what} is not defined: it would "
             "be any number, with the constant that is left out. Give it a proper prior."
         )
+    series = [part.name for part in draws.binding.program.outcomes if part.open_start]
+    if series:
+        raise ModelError(
+            f"The first state of `{series[0]}` may be anything, so {what} is not defined: it "
+            "would be any number, with the unit of the state. Give `start` and `start_scale`."
+        )
 
 
 def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:

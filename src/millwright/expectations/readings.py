@@ -139,13 +139,14 @@ def series_of(
     values, read
         (times, readings): readings around where they rest, and whether each was read.
     """
+    loadings = jnp.eye(len(transition))[jnp.array(places)]
     return Series(
-        loadings=jnp.eye(len(transition))[jnp.array(places)],
+        loadings=jnp.broadcast_to(loadings, (len(values), *loadings.shape)),
         transition=transition,
         steps=steps,
         mean=jnp.zeros(len(transition)),
         spread=spread_at_rest(transition, steps),
-        errors=errors,
+        errors=jnp.broadcast_to(errors, values.shape),
         readings=values,
         read=read,
     )

@@ -299,6 +299,9 @@ def _check_complete(
                     f"`{family.name}` needs `{parameter.name}`: {_usage(family)}", call
                 )
             )
+        if parameter.given_with and (parameter.name in given) > (parameter.given_with in given):
+            words = f"`{parameter.name}` and `{parameter.given_with}`"
+            raise ModelError(definition.message(f"{words} are given together", call))
         number = given.get(parameter.name)
         if isinstance(number, Number) and not parameter.valid(number.value):
             raise ModelError(

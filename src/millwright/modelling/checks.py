@@ -6,12 +6,14 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.family import DOMAIN_WORDS, Family, Support
+from millwright.distributions.state_space import StateSpace
 from millwright.distributions.vector import LabelFamily, VectorFamily
 from millwright.errors import DataError, ModelError
 from millwright.language.printing import text_of
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled
+from millwright.modelling.series_checks import check_first_state, check_times
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.specification import Part, rests_on_unknowns
 from millwright.modelling.tables import row_words
@@ -42,6 +44,8 @@ def check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluati
                 )
             )
     _check_bounds(part, named, evaluation)
+    if part.family == "state_space" and "time" in named:
+        check_times(part, named["time"], evaluation)
 
 
 def _check_bounds(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
@@ -115,7 +119,9 @@ def _check_vectors(part: Part, axes: tuple[str, ...], evaluation: Evaluation) ->
     named = evaluation.parameters(part)
     given = spread_arguments(on_numpy, part, named, axes, evaluation.program)
     observed = evaluation.arguments["observed", part.name]
-    if part.family == "state_space":
+    if isinstance(family, StateSpace):
+        known = evaluation.program.by_name
+        check_first_state(part, family, np.asarray(observed), given, known)
         observed = np.nan_to_num(observed, nan=0.0)
     inside = np.atleast_1d(family.contains(observed, given))
     if not inside.all():

@@ -339,10 +339,18 @@ class _Walk:
 
     def _listed(self, items: tuple[Node, ...], node: Node) -> Labelled:
         """Return a list, or a list of lists, along axes that an argument will name."""
-        parts = [self.visit(item) for item in items]
+        parts = [self._as_number(self.visit(item)) for item in items]
         inner = {part.labels for part in parts}
-        if len(inner) > 1 or not inner <= {(), (LIST,)}:
-            raise self.fail("a list holds single values, or lists of one length", node)
+        with_labels = inner - {(), (LIST,)}
+        if len(with_labels) == 1 and inner <= {(), *with_labels} and not _lists(with_labels):
+            axes, values = aligned(parts)
+            return Labelled(self.m.stack(self.m.broadcast_arrays(*values), -1), (*axes, LIST))
+        if len(inner) > 1 or with_labels:
+            raise self.fail(
+                "a list holds single values, values over one label set or the rows, or lists of "
+                "one length",
+                node,
+            )
         if len({np.shape(part.values)[-1:] for part in parts}) > 1 and inner == {(LIST,)}:
             raise self.fail("the lists in a list must have one length", node)
         lead = (DRAW,) if any(DRAW in part.axes for part in parts) else ()
@@ -427,16 +435,21 @@ class _Walk:
         if node.function == "standardise":
             return self._standardised(items[0], node)
         own = self.evaluation.program.foreign_by_name.get(node.function)
-        if own is not None and own.gives == "number":
+        if own is not None and own.shape is not None:
             self._refuse_fresh([axis for item in items for axis in item.labels], node)
-            return self._number_of(own, items, node)
+            return self._of_own_shape(own, items, node)
         axes, values = self._together(items, node.arguments, node)
         if node.function not in FUNCTIONS:
             return self._foreign(node, axes, values, [bool(item.labels) for item in items])
         return Labelled(getattr(self.m, _CALLED.get(node.function, node.function))(*values), axes)
 
-    def _number_of(self, foreign: Foreign, items: list[Labelled], node: Call) -> Labelled:
-        """Call a registered function that gives one number; each argument has its own axes."""
+    def _of_own_shape(self, foreign: Foreign, items: list[Labelled], node: Call) -> Labelled:
+        """Call a registered function whose result has the shape that it declares.
+
+        Each argument has its own axes; a vector or a matrix is laid out as a list would be.
+        """
+        for item, argument in zip(items, node.arguments, strict=True):
+            self._no_list(item, argument)
         drawn = any(DRAW in item.axes for item in items)
         values = [self.m.asarray(item.values) for item in items]
         if drawn:
@@ -448,7 +461,8 @@ class _Walk:
             result = call_foreign(foreign, self.m, values, drawn, ())
         except ModelError as error:
             raise self.fail(error.marked, node) from error
-        return Labelled(result, (DRAW,) if drawn else ())
+        own = (LIST, twin(LIST))[: result.ndim - drawn]
+        return Labelled(result, (DRAW, *own) if drawn else own)
 
     def _foreign(
         self, node: Call, axes: tuple[str, ...], values: list[Array], labelled: list[bool]
@@ -608,6 +622,10 @@ class _Walk:
 
     def _words(self, node: Node, item: Labelled) -> str:
         return per_words(self.evaluation.program, self.text(node), item)
+
+
+def _lists(inner: set[tuple[str, ...]]) -> bool:
+    return any(LIST in labels for labels in inner)
 
 
 def _sides(node: Operation | Call) -> tuple[Node, ...]:

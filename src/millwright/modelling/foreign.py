@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from types import MappingProxyType
-from typing import Any, Literal, get_args
+from typing import Any, Literal
 
 import numpy as np
 
@@ -22,7 +22,7 @@ from millwright.language.vocabulary import FUNCTIONS
 
 __all__ = ["Foreign", "call_foreign", "foreign_function", "lent", "make_known", "register"]
 
-Gives = Literal["same", "number"]
+Gives = Literal["same", "number"] | tuple[int] | tuple[int, int]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -36,7 +36,8 @@ class Foreign:
     black_box
         Whether it cannot be traced, and so has no gradient.
     gives
-        `same`: an array shaped like its arguments together; `number`: one number.
+        `same`: an array shaped like its arguments together; `number`: one number; or the shape
+        of a vector or a matrix.
     vectorised
         Whether a black box takes many draws in one call, as a first axis of its arguments.
     missing
@@ -56,7 +57,8 @@ class Foreign:
     def record(self) -> dict[str, Any]:
         """All but the function itself, as plain values."""
         names = ("name", "fewest", "most", "black_box", "gives", "vectorised")
-        return {name: getattr(self, name) for name in names}
+        plain = {name: getattr(self, name) for name in names}
+        return plain | ({"gives": list(self.gives)} if isinstance(self.gives, tuple) else {})
 
     @classmethod
     def known_as(cls, record: Mapping[str, Any]) -> Foreign:
@@ -67,7 +69,8 @@ class Foreign:
         ValueError
             If the record does not describe a function.
         """
-        name = record["name"]
+        name, gives = record["name"], record["gives"]
+        gives = tuple(gives) if isinstance(gives, list) else gives
         counts = [record["fewest"], record["most"]]
         flags = [record["black_box"], record.get("vectorised", False)]
         if not (
@@ -75,11 +78,25 @@ class Foreign:
             and is_writable(name)
             and all(type(count) is int and count > 0 for count in counts)
             and all(type(flag) is bool for flag in flags)
-            and record["gives"] in get_args(Gives)
+            and _is_shape(gives)
         ):
             raise ValueError(f"not a function: {dict(record)}")
         known = _REGISTERED.get(name)
-        return known or cls(function=_not_here, missing=True, **record)
+        return known or cls(function=_not_here, missing=True, **{**record, "gives": gives})
+
+    @property
+    def shape(self) -> tuple[int, ...] | None:
+        """Shape of its result; None if it is that of its arguments."""
+        if isinstance(self.gives, tuple):
+            return self.gives
+        return () if self.gives == "number" else None
+
+
+def _is_shape(gives: Any) -> bool:
+    """Whether this says what a function gives."""
+    if isinstance(gives, tuple):
+        return len(gives) in (1, 2) and all(type(n) is int and n > 0 for n in gives)
+    return isinstance(gives, str) and gives in ("same", "number")
 
 
 def _not_here(*_: Any) -> Any:
@@ -128,7 +145,9 @@ def register(
         Declare that it cannot be traced by JAX: a simulator, a table, code in another language.
         Models that use it are sampled without gradients.
     gives
-        `same` for a result shaped like the arguments together, `number` for a single number.
+        `same` for a result shaped like the arguments together, `number` for a single number;
+        `(n,)` or `(n, n)` for a vector or a matrix of that size, which can be an argument of a
+        distribution that takes one, as a list can.
 
     Returns
     -------
@@ -145,8 +164,11 @@ def register(
         raise ArgumentError(f"`{name}` cannot be written as a name in a model.")
     if key in (*FUNCTIONS, *KERNELS, *DISTRIBUTIONS, *MODIFIERS):
         raise ArgumentError(f"`{name}` is a function of the model language already.")
-    if gives not in get_args(Gives):
-        raise ArgumentError(f"`gives` must be 'same' or 'number', not {gives!r}.")
+    if not _is_shape(gives):
+        raise ArgumentError(
+            "`gives` must be 'same' or 'number', or the shape of a vector or a matrix such as "
+            f"(2, 2), not {gives!r}."
+        )
     if not callable(function):
         raise ArgumentError(f"`{name}`: {function!r} is not a function.")
     fewest, most = _arguments(key, function)
@@ -207,7 +229,7 @@ def call_foreign(
     ModelError
         If it fails, cannot be traced, or gives another shape than declared.
     """
-    wanted = () if foreign.gives == "number" else shape
+    wanted = shape if foreign.shape is None else foreign.shape
     if foreign.missing and not drawn:
         # Enough to find axes; values are asked for with draws.
         return m.asarray(np.full(wanted, np.nan))
@@ -226,7 +248,8 @@ def call_foreign(
     if found != wanted:
         raise ModelError(
             f"the registered function `{foreign.name}` gave an array of shape {found}, not "
-            f"{wanted}; declare gives='number' if it gives one number"
+            f"{wanted}; declare gives='number' if it gives one number, or the shape of a vector "
+            "or a matrix, as in gives=(2, 2)"
         )
     return result
 

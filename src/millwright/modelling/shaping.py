@@ -62,14 +62,17 @@ def _over_event(
     event: tuple[str, ...],
     program: Program,
 ) -> Array:
-    axis = own_axis(item, batch) if parameter.own_labels else event[0]
+    along = (*batch, *event[:1]) if parameter.by_entry else batch
+    axis = own_axis(item, along) if parameter.own_labels else event[0]
     if axis is None:
-        return m.asarray(spread_over(item, batch))[..., None]
+        return m.asarray(spread_over(item, along))[..., None]
     renamed = {LIST: axis, twin(LIST): twin(axis)}
     item = Labelled(item.values, tuple(renamed.get(a, a) for a in item.axes))
     if parameter.rank == 2:
         return spread_over(item, (*batch, axis, twin(axis)))
-    values = m.asarray(spread_over(item, (*batch, axis)))
+    values = m.asarray(
+        spread_over(item, (*along, axis) if parameter.own_labels else (*batch, axis))
+    )
     if parameter.own_labels:
         return values
     return m.broadcast_to(values, (*values.shape[:-1], program.shape((axis,))[0]))
@@ -78,6 +81,8 @@ def _over_event(
 def own_axis(item: Labelled, batch: tuple[str, ...]) -> str | None:
     """Return the axis of an argument that runs over a label set of its own."""
     own = [axis for axis in item.labels if axis not in batch and base_axis(axis) == axis]
+    if LIST in own:
+        return LIST
     return own[0] if own else None
 
 
@@ -99,7 +104,8 @@ def check_axes(
         node = dict(part.arguments)[name]
         allowed = set(batch)
         if parameter.own_labels:
-            own = own_axis(item, batch)
+            allowed |= set(event[:1]) if parameter.by_entry else set()
+            own = own_axis(item, tuple(allowed))
             _check_one_label_set(part, name, item, own, owners)
             allowed |= {own, twin(own)} if own else set()
         elif parameter.rank:

@@ -143,8 +143,8 @@ def _sane(part: Part, spread: dict[str, np.ndarray]) -> tuple[Any, dict[str, np.
         if parameter.name in spread:
             valid = parameter.valid(spread[parameter.name])
             # A vector is of use as a whole or not at all.
-            over = tuple(range(-parameter.rank, 0))
-            good = good & (valid.all(axis=over) if parameter.rank else valid)
+            over = tuple(range(-parameter.rank - parameter.by_entry, 0))
+            good = good & (valid.all(axis=over) if over else valid)
             safe = 0.5 if parameter.domain == "probability" else 1.0
             result[parameter.name] = np.where(valid, spread[parameter.name], safe)
     return good, result

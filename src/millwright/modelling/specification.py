@@ -71,6 +71,11 @@ class Part:
         return self.kind == "unknown" and family_of(self.family, self.arguments).improper
 
     @property
+    def open_start(self) -> bool:
+        """Whether this is a series whose first state may be anything."""
+        return self.family == "state_space" and "start" not in dict(self.arguments)
+
+    @property
     def expression(self) -> Node:
         """The expression of a fixed or derived quantity."""
         return self.arguments[0][1]
@@ -264,7 +269,7 @@ def _prior(definition: Definition) -> Part:
                 definition.expression,
             )
         )
-    return Part(
+    part = Part(
         name=definition.name,
         kind="unknown",
         family=family,
@@ -273,6 +278,15 @@ def _prior(definition: Definition) -> Part:
         definition=definition,
         event=known.event,
     )
+    if part.open_start:
+        raise ModelError(
+            definition.message(
+                "the first state of an unknown series needs `start` and `start_scale`: only that "
+                "of an outcome may be left open",
+                definition.expression,
+            )
+        )
+    return part
 
 
 def _derived(definition: Definition) -> Part:

@@ -91,6 +91,8 @@ def _lines(part: Part, specification: Specification, sizes: dict[str, int]) -> l
         lines.append("      fixed at this value")
     if part.kind == "outcome":
         lines.append(f"      {family_of(part.family, part.arguments).summary}")
+        if part.open_start:
+            lines.append("      its first state may be anything: flat, and improper")
     if part.kind == "unknown":
         lines.append(
             f"      {family_of(part.family, part.arguments).summary}; "

@@ -9,6 +9,9 @@ from matplotlib.figure import Figure
 from millwright.checks import check_whole
 from millwright.draws.conditioning import joint_outcomes
 from millwright.errors import ArgumentError
+from millwright.language.printing import text_of
+from millwright.language.tree import Lookup, Name, walk
+from millwright.modelling.specification import Part
 from millwright.plots.bands import bands
 from millwright.plots.choose import check_posterior
 from millwright.plots.panels import Size
@@ -18,6 +21,8 @@ from millwright.posterior.posterior import Posterior
 __all__ = ["series"]
 
 _MOST_STATES = 4
+_MARKERS = [("o", INK), ("s", "white"), ("^", INK), ("D", "white"), ("v", INK), ("o", "white")]
+"""Shapes and fills that tell series apart."""
 
 
 def series(
@@ -70,13 +75,16 @@ def series(
         rows = 1 + len(states)
         figure = new_figure(*(size or (12.8, min(8.0, 2.6 + 2.0 * rows))))
         panels = figure.subplots(rows, 1, squeeze=False, sharex=True)[:, 0]
-        _readings(panels[0], posterior, name, ahead)
+        places, axis = _places(posterior, name)
+        _readings(panels[0], posterior, name, ahead, places)
+        # Rows of one time read one state.
+        once = np.unique(places, return_index=True)[1]
         for at, (panel, label) in enumerate(zip(panels[1:], states, strict=True)):
-            values = found.values[..., at].reshape(-1, found.shape[2])
-            _bands(panel, np.arange(1, values.shape[1] + 1), values, BLUE, "state")
+            values = found.values[..., at].reshape(-1, found.shape[2])[:, once]
+            _bands(panel, places[once], values, BLUE, "state")
             panel.set_title(f"state {label}, given all readings")
             light_grid(panel, "y")
-        panels[-1].set_xlabel("row")
+        panels[-1].set_xlabel(axis)
         return finish(
             figure,
             f"Series: {name}, its states" + (", and how it goes on" if ahead else ""),
@@ -89,11 +97,30 @@ def series(
         )
 
 
-def _readings(axes: Axes, posterior: Posterior, name: str, ahead: int) -> None:
+def _part(posterior: Posterior, name: str) -> Part:
+    return next(part for part in joint_outcomes(posterior.draws.binding) if part.name == name)
+
+
+def _places(posterior: Posterior, name: str) -> tuple[np.ndarray, str]:
+    """Return where each row stands along the axis, and the axis's name."""
+    binding = posterior.draws.binding
+    part = _part(posterior, name)
+    if "time" not in dict(part.arguments):
+        return np.arange(1, len(np.asarray(binding.arguments["observed", name])) + 1), "row"
+    time = posterior.draws.evaluation(keep=slice(0, 1)).parameters(part)["time"]
+    node = dict(part.arguments)["time"]
+    label = text_of(node)
+    if isinstance(node, Name):
+        label = binding.specification.with_unit(node.name)
+    return np.asarray(time.values, dtype=float), label
+
+
+def _readings(axes: Axes, posterior: Posterior, name: str, ahead: int, places: np.ndarray) -> None:
     seen = np.asarray(posterior.draws.binding.arguments["observed", name])
-    axes.plot(np.arange(1, len(seen) + 1), seen, "o", color=INK, ms=4, label="reading")
-    for gap in np.flatnonzero(np.isnan(seen)):
-        axes.axvline(float(gap + 1), color=INK, lw=0.6, ls=":")
+    for (marker, fill), (label, rows) in zip(_MARKERS, _kinds(posterior, name), strict=False):
+        axes.plot(places[rows], seen[rows], marker, color=INK, ms=4, mfc=fill, label=label)
+    for gap in places[np.isnan(seen)]:
+        axes.axvline(float(gap), color=INK, lw=0.6, ls=":")
     if ahead:
         draws = posterior.predict(rows=ahead).draws[name]
         x = np.arange(len(seen) + 1, len(seen) + ahead + 1)
@@ -102,6 +129,20 @@ def _readings(axes: Axes, posterior: Posterior, name: str, ahead: int) -> None:
     axes.set_title(f"{title}; dotted: no reading" if np.isnan(seen).any() else title)
     axes.legend(loc="center left", bbox_to_anchor=(1.0, 0.5), fontsize=10)
     light_grid(axes, "y")
+
+
+def _kinds(posterior: Posterior, name: str) -> list[tuple[str, np.ndarray]]:
+    """Return the rows of each series, if the readings are looked up by a column of few labels."""
+    binding = posterior.draws.binding
+    nodes = [node for _, top in _part(posterior, name).arguments for node in walk(top)]
+    for node in nodes:
+        if isinstance(node, Lookup) and isinstance(node.labels[0], Name):
+            column = binding.tables.columns.get(node.labels[0].name)
+            found = binding.tables.labels(node.labels[0].name) if column else ()
+            if column is not None and len(found) <= len(_MARKERS):
+                texts = [str(value) for value in column.values]
+                return [(str(one), np.array([t == str(one) for t in texts])) for one in found]
+    return [("reading", np.full(len(np.asarray(binding.arguments["observed", name])), True))]
 
 
 def _bands(axes: Axes, x: np.ndarray, draws: np.ndarray, colour: str, label: str) -> None:
