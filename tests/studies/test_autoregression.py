@@ -12,7 +12,8 @@ from scipy.special import logsumexp
 
 import millwright as mw
 from millwright.diagnostics.convergence import mean_error
-from millwright.errors import ArgumentError, DataError
+from millwright.errors import ArgumentError, DataError, Interrupted
+from millwright.studies.autoregression_conjugate import conjugate_posterior
 from millwright.studies.autoregression_data import series_data
 from millwright.studies.autoregression_paths import (
     ahead,
@@ -49,6 +50,80 @@ def level_only():
     make = np.random.default_rng(7)
     level = np.cumsum(make.normal(scale=0.25, size=30))
     return pd.DataFrame({"flow": level + make.normal(size=30)})
+
+
+class ClosedForm(unittest.TestCase):
+    """The conjugate prior: exact draws, against a sampler of the visible model."""
+
+    study = STUDY(MARKET.frame.tail(60), time="month", series=["flow", "price"], conjugate=True)
+
+    def test_exact_draws_agree_with_a_sampler_and_with_the_evidence_of_a_bridge(self):
+        answer = self.study.fit(seed=1, draws=2000, progress=False)
+        self.assertIn("Exact", answer.verdict.headline)
+        sampled = self.study.model.fit(self.study.data_of(""), seed=2, progress=False)
+        exact, other = answer.posterior.table(), sampled.table()
+        error = np.hypot(exact["sd"] / np.sqrt(8000), other["sd"] / np.sqrt(other.iloc[:, -2]))
+        self.assertTrue((np.abs(exact["mean"] - other["mean"]) < 4.5 * error).all())
+        np.testing.assert_allclose(exact["sd"], other["sd"], rtol=0.1)
+        found = answer.posterior.evidence()
+        self.assertAlmostEqual(
+            found.log_value,
+            conjugate_posterior(self.study.parts).log_evidence,
+            delta=4.5 * found.standard_error,
+        )
+        self.assertEqual(answer.forecast(3).draws.shape[1:], (3, 2))
+
+    def test_scores_of_forecasts_and_a_store(self):
+        table = self.study.compare_forecasts(2, draws=50, progress=False).frame
+        self.assertTrue(np.isfinite(table.to_numpy()).all())
+        with tempfile.TemporaryDirectory() as folder:
+            answer = self.study.fit(seed=1, progress=False, save=f"{folder}/exact")
+            again = mw.studies.load(f"{folder}/exact")
+        self.assertEqual(str(again), str(answer))
+
+    def test_what_no_conjugate_prior_can_have(self):
+        gappy = MARKET.frame.tail(60).reset_index(drop=True)
+        gappy.loc[7, "flow"] = np.nan
+        for data, more, words in (
+            (MARKET.frame, {"drift": 0.5}, "needs drift=0"),
+            (MARKET.frame, {"cross": 0.5}, "needs cross=1"),
+            (MARKET.frame, {"error_drift": 1.0}, "needs error_drift=0"),
+            (MARKET.frame, {"conjugate": 1}, "true or false"),
+            (gappy, {}, "1 readings are missing"),
+        ):
+            with self.subTest(more=more), self.assertRaisesRegex(ArgumentError, words):
+                STUDY(data, time="month", **{"conjugate": True, **more})
+
+
+class Stopped(unittest.TestCase):
+    """Ctrl-C loses no draw that all chains had, and the end is that of a fit without it."""
+
+    def test_a_stopped_fit_goes_on_to_the_same_draws(self):
+        study = STUDY(MARKET.frame.tail(40), time="month")
+        plan = {"seed": 3, "draws": 100, "warmup": 50, "chains": 2}
+        whole = study.fit(progress=False, **plan)
+
+        def stopping(at):
+            def listener(progress):
+                if sum(chain.done for chain in progress.chains) >= at:
+                    raise KeyboardInterrupt
+
+            return listener
+
+        with self.assertRaises(Interrupted) as stop:
+            study.fit(progress=stopping(250), **plan)
+        some = stop.exception.posterior.draws
+        self.assertLess(0, some.shape[1])
+        for name, values in whole.posterior.draws.values.items():
+            np.testing.assert_array_equal(some.values[name], values[:, : some.shape[1]])
+        for at, words in ((60, "begins this model again"), (250, "goes on")):
+            with tempfile.TemporaryDirectory() as folder:
+                with self.assertRaisesRegex(Interrupted, words):
+                    study.fit(progress=stopping(at), save=f"{folder}/stopped", **plan)
+                again = mw.studies.resume(f"{folder}/stopped", progress=False)
+            self.assertFalse(again.posterior.record.extended)
+            for name, values in whole.posterior.draws.values.items():
+                np.testing.assert_array_equal(again.posterior.draws.values[name], values)
 
 
 class Exact(unittest.TestCase):

@@ -189,6 +189,9 @@ def study(
     first_lag: Annotated[
         float | None, typer.Option(help="Prior mean of the slope on its own last reading.")
     ] = None,
+    conjugate: Annotated[
+        bool, typer.Option("--conjugate", help="Of several series: the prior of a closed form.")
+    ] = False,
     equations: Annotated[
         Path | None,
         typer.Option(
@@ -365,6 +368,7 @@ def study(
         "tightness": tightness,
         "cross": cross,
         "first_lag": first_lag,
+        "conjugate": conjugate or None,
         "equations": equations,
         "curve": curve,
         "code": code,

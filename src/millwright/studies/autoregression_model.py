@@ -41,6 +41,8 @@ class Rules:
     error_drift
         Half-normal scale of how far the log sd of each series' errors wanders over all times; 0
         for errors whose covariance is constant.
+    conjugate
+        Whether the coefficients' prior sds stand in units of the unknown sds of errors.
     """
 
     tightness: float
@@ -48,6 +50,7 @@ class Rules:
     first_lag: float
     drift: float
     error_drift: float = 0.0
+    conjugate: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -103,6 +106,16 @@ class Autoregression:
             sd[j, 1 + made.lags * n :] = 2 * spread[j] / other
             mean[j, 1 + j] = rules.first_lag
         return mean, np.vectorize(rounded_spread)(sd)
+
+    @cached_property
+    def shared_scale(self) -> np.ndarray:
+        """Prior sds of coefficients over the sd of their equation's error, (terms,).
+
+        For a conjugate prior, where they are the same in all equations: of those that the rule
+        would have, the largest.
+        """
+        _, sd = self.start
+        return np.vectorize(rounded_spread)((sd / self.data.noise[:, None]).max(axis=0))
 
     @cached_property
     def step_scale(self) -> np.ndarray:
@@ -208,6 +221,8 @@ class Autoregression:
             for r in range(terms):
                 name = self.name(j, r)
                 start = f"normal({number_text(float(mean[j, r]))}, {spread_text(sd[j, r])})"
+                if self.rules.conjugate:
+                    start = self._shared_prior(j, r)
                 if self.step_scale[j, r] == 0:
                     priors[name] = start
                     continue
@@ -223,6 +238,18 @@ class Autoregression:
         if len(self.data.gaps[0]):
             priors[READING] = "flat() per gap"
         return priors
+
+    def _shared_prior(self, j: int, r: int) -> str:
+        """Return a conjugate prior of a coefficient, given those of the equations before."""
+        middle = self.start[0]
+        where = [number_text(float(middle[j, r]))] if middle[j, r] or not j else []
+        for i in range(j):
+            apart = self.name(i, r)
+            if middle[i, r]:
+                apart = f"({apart} - ({number_text(float(middle[i, r]))}))"
+            where.append(f"lean_{j + 1}_{i + 1} * {apart}")
+        wide = f"{spread_text(float(self.shared_scale[r]))} * sqrt(variance_{j + 1})"
+        return f"normal({' + '.join(where)}, {wide})"
 
     def _constant_error(self, j: int) -> dict[str, str]:
         """Return priors of an error given those before: an inverse Wishart, error by error."""

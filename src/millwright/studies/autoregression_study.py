@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
+from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -18,17 +19,21 @@ from millwright.errors import ArgumentError, Interrupted, nearest
 from millwright.fitting.record import Origin
 from millwright.fitting.versions import now
 from millwright.models.exact import made_elsewhere
+from millwright.models.model import Model
+from millwright.models.runs import load
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
+from millwright.studies.autoregression_conjugate import conjugate_posterior
 from millwright.studies.autoregression_data import LEVEL, SeriesData, series_data
 from millwright.studies.autoregression_findings import AutoregressionFindings
 from millwright.studies.autoregression_model import READING, Autoregression, Rules
 from millwright.studies.autoregression_rolling import Make, rolling_scores
+from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
 from millwright.studies.series_times import stored_name
 from millwright.studies.study import Fitting, Study
 from millwright.sweeps.problem import gone_on
-from millwright.sweeps.run import Plan, Stop, stacked, swept
+from millwright.sweeps.run import Halted, Plan, Stop, Swept, stacked, swept
 from millwright.terminal.progress import chosen_listener
 from millwright.wording import setting
 
@@ -36,6 +41,7 @@ __all__ = ["AutoregressionStudy", "check_drift", "vector_autoregression"]
 
 _CHAINS, _DRAWS = 4, 1000
 _WARMUP = 400
+_CLOSED = "closed form: matrix normal and inverse Wishart"
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -78,6 +84,9 @@ class AutoregressionStudy(Study):
         )
 
     def _fit_one(self, name: str, how: Fitting) -> Posterior:
+        if self.parts.rules.conjugate:
+            drawn = conjugate_posterior(self.parts).draw
+            return exact_fit(self.model, self.data_of(""), drawn, _CLOSED, how.settings, how.save)
         settings = {key: value for key, value in how.settings.items() if value is not None}
         known = ("seed", "chains", "draws", "warmup", "thin")
         for key in settings:
@@ -94,7 +103,15 @@ class AutoregressionStudy(Study):
         )
         for key, least in (("chains", 1), ("warmup", 0), ("draws", 1), ("thin", 1), ("seed", 0)):
             check_whole(key, getattr(plan, key), least)
-        posterior = self._swept(plan, how.workers, how.progress, None)
+        before = _begun(how.save, plan, self.model)
+        if before is not None and before.draws.shape[1] == plan.draws:
+            return before
+        try:
+            posterior = self._swept(plan, how.workers, how.progress, before)
+        except Interrupted as stop:
+            if how.save is not None and isinstance(stop.posterior, Posterior):
+                stop.posterior.save(how.save, replace=True)
+            raise
         if how.save is not None:
             posterior.save(how.save, replace=True)
         return posterior
@@ -108,15 +125,18 @@ class AutoregressionStudy(Study):
         progress: bool | Listener,
     ) -> Posterior:
         """Return the posterior with more draws, those of one longer fit."""
+        if self.parts.rules.conjugate:
+            return super().extended(name, posterior, more, workers, progress)
+        chains, draws = posterior.draws.shape
         record = posterior.record
         plan = Plan(
-            chains=posterior.draws.shape[0],
-            warmup=0,
-            draws=more,
+            chains=chains,
+            warmup=record.settings["warmup"],
+            draws=draws + more,
             thin=record.settings["thin"],
             seed=record.seed,
         )
-        return self._swept(plan, workers, progress, posterior)
+        return self._swept(plan, workers, progress, posterior, extended=True)
 
     def _swept(
         self,
@@ -124,22 +144,40 @@ class AutoregressionStudy(Study):
         workers: int | Executor | None,
         progress: bool | Listener,
         before: Posterior | None,
+        extended: bool = False,
     ) -> Posterior:
-        """Make sweeps, going on from what there is."""
+        """Make all sweeps of the plan that are not there yet."""
         began, started = now(), clock.monotonic()
         problem = self.parts.problem
         threads = workers if isinstance(workers, int) else None
         stops = [] if before is None else self._stops(before)
-        try:
-            kept, generators = swept(problem, plan, threads, chosen_listener(progress), stops)
-        except KeyboardInterrupt as stop:
-            raise Interrupted("The sweeps were stopped before their end.", before) from stop
-        values = self.parts.values(stacked(kept))
-        draws, warmup, spent = plan.draws, plan.warmup, clock.monotonic() - started
+        left = plan
         if before is not None:
-            draws += before.draws.shape[1]
-            warmup = before.record.settings["warmup"]
-            began, spent = before.record.started, spent + before.record.seconds["sampling"]
+            left = replace(plan, warmup=0, draws=plan.draws - before.draws.shape[1])
+
+        def posterior_of(found: Swept) -> Posterior:
+            seconds = clock.monotonic() - started
+            return self._posterior(plan, found, before, began, seconds, extended)
+
+        try:
+            return posterior_of(swept(problem, left, threads, chosen_listener(progress), stops))
+        except Halted as stop:
+            so_far = before if stop.done is None else posterior_of(stop.done)
+            raise Interrupted(str(stop), so_far) from stop
+
+    def _posterior(
+        self,
+        plan: Plan,
+        found: Swept,
+        before: Posterior | None,
+        began: str,
+        seconds: float,
+        extended: bool,
+    ) -> Posterior:
+        """Return the posterior of draws that follow those before."""
+        values = self.parts.values(stacked(found.kept))
+        if before is not None:
+            began, seconds = before.record.started, seconds + before.record.seconds["sampling"]
             old = before.draws.values
             values = {key: np.concatenate([old[key], new], 1) for key, new in values.items()}
         return made_elsewhere(
@@ -150,15 +188,15 @@ class AutoregressionStudy(Study):
             settings={
                 "method": "Gibbs sweeps",
                 "chains": plan.chains,
-                "draws": draws,
-                "warmup": warmup,
+                "draws": next(iter(values.values())).shape[1],
+                "warmup": plan.warmup,
                 "thin": plan.thin,
                 "filled": len(self.parts.data.gaps[0]),
             },
             began=began,
-            seconds=spent,
-            chains=tuple({"steps": 0, "generator": one} for one in generators),
-            extended=before is not None,
+            seconds=seconds,
+            chains=tuple({"steps": 0, "generator": one} for one in found.generators),
+            extended=extended or (before is not None and before.record.extended),
         )
 
     def _stops(self, before: Posterior) -> list[Stop]:
@@ -229,6 +267,17 @@ class AutoregressionStudy(Study):
         return AutoregressionFindings(study=self, posteriors=posteriors, fit_settings=settings)
 
 
+def _begun(folder: Path | None, plan: Plan, model: Model) -> Posterior | None:
+    """Return what of the plan is in the folder, from a fit that was stopped."""
+    if folder is None or not folder.exists():
+        return None
+    before = load(folder, model=model)
+    known = before.record.settings
+    same = [known[name] == getattr(plan, name) for name in ("chains", "warmup", "thin")]
+    whole = all(same) and before.record.seed == plan.seed and known["draws"] <= plan.draws
+    return before if whole else None
+
+
 def vector_autoregression(
     data: Any,
     series: Sequence[str] | None = None,
@@ -236,12 +285,13 @@ def vector_autoregression(
     *,
     lags: int = 1,
     others: Sequence[str] = (),
-    drift: float = 0.5,
+    drift: float | None = None,
     error_drift: float = 0.0,
     constant: Sequence[str] = (),
     tightness: float = 0.5,
-    cross: float = 0.5,
+    cross: float | None = None,
     first_lag: float = 0.5,
+    conjugate: bool = False,
 ) -> AutoregressionStudy:
     """Ask how several series lean on their own past, and whether that changes.
 
@@ -264,7 +314,8 @@ def vector_autoregression(
         Further columns that explain all series at the same time.
     drift
         Half-normal scale of how far each slope wanders over all times, in units of the series'
-        noises (levels: of their sds); 0 for coefficients that are constant.
+        noises (levels: of their sds); 0 for coefficients that are constant. By default 0.5, or 0
+        with a conjugate prior.
     error_drift
         Half-normal scale of how far the log sd of each series' errors wanders over all times
         (Primiceri 2005; Kim, Shephard and Chib 1998); 0 for errors with one covariance. Errors
@@ -274,8 +325,12 @@ def vector_autoregression(
         Terms whose coefficients do not drift, such as `level` or `flow, 1 before`.
     tightness, cross, first_lag
         Of the prior before the first step (Litterman 1986): sd of the slope of a series on its
-        own last reading, at lag l divided by l; that on others over it, in units of their noises;
-        and the mean of the first.
+        own last reading, at lag l divided by l; that on others over it, in units of their noises
+        (by default 0.5, or 1 with a conjugate prior); and the mean of the first.
+    conjugate
+        Whether prior sds of constant coefficients stand in units of the unknown sds of errors
+        (Kadiyala and Karlsson 1997). The posterior is then known in closed form, and its draws
+        are independent; it treats own and other series alike, and takes no missing reading.
 
     Returns
     -------
@@ -297,12 +352,13 @@ def vector_autoregression(
         "time": time if made.times.name == "row" else made.times.name,
         "lags": lags,
         "others": list(made.others),
-        "drift": drift,
+        "drift": (0.0 if conjugate else 0.5) if drift is None else drift,
         "error_drift": error_drift,
         "constant": kept,
         "tightness": tightness,
-        "cross": cross,
+        "cross": (1.0 if conjugate else 0.5) if cross is None else cross,
         "first_lag": first_lag,
+        "conjugate": conjugate,
     }
     return build(made, settings)
 
@@ -331,6 +387,7 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
             first_lag=float(first),
             drift=float(drift),
             error_drift=float(errors),
+            conjugate=_checked_conjugate(settings, made),
         ),
         still=tuple(settings["constant"]),
     )
@@ -348,6 +405,28 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
     )
 
 
+def _checked_conjugate(settings: Mapping[str, Any], made: SeriesData) -> bool:
+    """Return whether the prior is conjugate; refuse what no conjugate prior can have."""
+    wanted = settings.get("conjugate", False)
+    if not isinstance(wanted, bool):
+        raise ArgumentError(f"{setting('conjugate')} is true or false, not {wanted!r}.")
+    if not wanted:
+        return False
+    for name, needed in (("drift", 0), ("error_drift", 0), ("cross", 1)):
+        if settings.get(name, needed) != needed:
+            raise ArgumentError(
+                f"A conjugate prior needs {setting(name, needed)}: its coefficients are constant, "
+                "and it treats slopes on own and other series alike. Leave out "
+                f"{setting('conjugate')} to sample."
+            )
+    if len(made.gaps[0]):
+        raise ArgumentError(
+            f"{len(made.gaps[0])} readings are missing, so the posterior is not known in closed "
+            f"form: leave out {setting('conjugate')} to sample."
+        )
+    return True
+
+
 def check_drift(name: str, value: Any) -> None:
     """Refuse a scale of what drifts that is neither positive nor 0, which says that nothing does.
 
@@ -362,6 +441,8 @@ def check_drift(name: str, value: Any) -> None:
 
 def _choices(parts: Autoregression) -> tuple[str, ...]:
     rules, made = parts.rules, parts.data
+    if rules.conjugate:
+        return _conjugate_words(parts)
     lines = [
         f"Prior before the first step: `{LEVEL}`, each series at the means of all, normal around "
         "its mean with 2 of its sds; the slope on its own last reading normal("
@@ -397,6 +478,20 @@ def _choices(parts: Autoregression) -> tuple[str, ...]:
             "filled along straight lines."
         )
     return tuple(lines)
+
+
+def _conjugate_words(parts: Autoregression) -> tuple[str, ...]:
+    rules, made = parts.rules, parts.data
+    scales = zip(made.terms, parts.shared_scale, strict=True)
+    return (
+        "Prior: coefficients given the errors' covariance are normal with sds in units of each "
+        "equation's error, correlated as the errors are (natural conjugate; Kadiyala and Karlsson "
+        f"1997): {', '.join(f'{term} {scale:g}' for term, scale in scales)}. The slope on its own "
+        f"last reading is around {rules.first_lag:g}, levels around the means of the series, all "
+        "else around 0.",
+        _error_words(parts),
+        "Coefficients are constant. The posterior is known in closed form: draws are independent.",
+    )
 
 
 def _error_words(parts: Autoregression) -> str:

@@ -284,7 +284,8 @@ class Study(Shown):
             except Interrupted as stop:
                 if folder is None:
                     raise
-                going = "goes on" if self.keeps_draws else "begins this model again"
+                kept = self.keeps_draws or stop.posterior is not None
+                going = "goes on" if kept else "begins this model again"
                 raise Interrupted(
                     f"The study was stopped while `{name}` was fitted; what is done is in "
                     f"{folder.path}, and {folder.going_on} {going}.",

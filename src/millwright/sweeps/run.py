@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import os
-import threading
 import time
 from collections.abc import Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,12 +16,14 @@ from millwright.sampling.streams import Stream, generator_of
 from millwright.sweeps.chain import sweep
 from millwright.sweeps.problem import Kept, Problem, State, begun, room
 
-__all__ = ["Plan", "Stop", "stacked", "swept"]
+__all__ = ["Halted", "Plan", "Stop", "Swept", "stacked", "swept"]
 
 _BLOCK_SECONDS = 0.2
 _FIRST_BLOCK = 5
 _LARGEST_BLOCK = 500
 _POLL = 0.1
+_MARKS = 20
+"""At so many places along the kept draws a chain notes its generator, to go on from there."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -44,6 +45,22 @@ class Stop:
     generator: Mapping[str, Any]
 
 
+@dataclass(frozen=True, kw_only=True)
+class Swept:
+    """Draws of every chain, equally many, and the states of their generators after the last."""
+
+    kept: list[Kept]
+    generators: list[Mapping[str, Any]]
+
+
+class Halted(KeyboardInterrupt):
+    """Sweeps were stopped by Ctrl-C; `done` is what every chain had kept, or None."""
+
+    def __init__(self, done: Swept | None) -> None:
+        super().__init__("The sweeps were stopped before their end.")
+        self.done = done
+
+
 class _Chain:
     """One chain: what it needs to go on, and how far it is."""
 
@@ -56,30 +73,29 @@ class _Chain:
             self.state = stop.state
             self.generator.bit_generator.state = stop.generator
         self.kept = room(problem, plan.draws)
-        self.done = 0
+        self.done, self.total, self.size = 0, plan.warmup + plan.draws, _FIRST_BLOCK
+        self.marks: dict[int, Mapping[str, Any]] = {}
 
-    def go(self, stopped: threading.Event) -> None:
-        """Make all draws, unless stopped between two blocks."""
-        block, total = _FIRST_BLOCK, self.plan.warmup + self.plan.draws
-        while self.done < total and not stopped.is_set():
-            warming = self.done < self.plan.warmup
-            end = self.plan.warmup if warming else total
-            count = min(block, end - self.done)
-            begin = -1 if warming else self.done - self.plan.warmup
-            began = time.monotonic()
-            sweep(
-                self.problem,
-                self.state,
-                self.kept,
-                begin,
-                count,
-                self.plan.thin,
-                self.generator,
-            )
-            self.done += count
-            # Draws do not depend on the sizes of blocks, which only set how often one looks up.
-            if time.monotonic() - began < _BLOCK_SECONDS:
-                block = min(2 * block, _LARGEST_BLOCK)
+    def block(self) -> _Chain:
+        """Make a block of draws."""
+        warmup, apart = self.plan.warmup, max(1, self.plan.draws // _MARKS)
+        warming = self.done < warmup
+        begin = -1 if warming else self.done - warmup
+        end = warmup if warming else min(self.total, warmup + (begin // apart + 1) * apart)
+        count = min(self.size, end - self.done)
+        began = time.monotonic()
+        sweep(self.problem, self.state, self.kept, begin, count, self.plan.thin, self.generator)
+        self.done += count
+        if self.done == end and not warming:
+            self.marks[end - warmup] = dict(self.generator.bit_generator.state)
+        # Draws do not depend on the sizes of blocks, which only set how often one looks up.
+        if time.monotonic() - began < _BLOCK_SECONDS:
+            self.size = min(2 * self.size, _LARGEST_BLOCK)
+        return self
+
+    def up_to(self, draws: int) -> Kept:
+        """Return its first draws."""
+        return Kept(*(part[:draws] for part in self.kept))
 
     @property
     def progress(self) -> ChainProgress:
@@ -88,7 +104,7 @@ class _Chain:
             chain=self.number,
             warming=self.done < self.plan.warmup,
             done=self.done,
-            total=self.plan.warmup + self.plan.draws,
+            total=self.total,
             divergences=0,
             steps=self.done * self.plan.thin,
         )
@@ -100,8 +116,8 @@ def swept(
     workers: int | None,
     listener: Listener,
     stops: Sequence[Stop] = (),
-) -> tuple[list[Kept], list[Mapping[str, Any]]]:
-    """Run chains in threads; return their draws, and states of their generators at the end.
+) -> Swept:
+    """Run chains in threads, a block of each in turn.
 
     Parameters
     ----------
@@ -114,7 +130,7 @@ def swept(
 
     Raises
     ------
-    KeyboardInterrupt
+    Halted
         On Ctrl-C, once every chain has ended its block.
     """
     began = time.monotonic()
@@ -123,25 +139,39 @@ def swept(
         _Chain(problem, plan, number, stops[number] if stops else None)
         for number in range(plan.chains)
     ]
-    stopped = threading.Event()
-    with ThreadPoolExecutor(max_workers=workers or os.cpu_count() or 1) as pool:
-        waiting = [pool.submit(chain.go, stopped) for chain in chains]
-        try:
-            while not all(one.done() for one in waiting):
-                wait(waiting, timeout=_POLL)
+    try:
+        with ThreadPoolExecutor(max_workers=workers or os.cpu_count() or 1) as pool:
+            waiting = {pool.submit(chain.block) for chain in chains}
+            while waiting:
+                waiting = _next_blocks(pool, waiting)
                 if any(chain.done for chain in chains):
                     told = tuple(chain.progress for chain in chains)
                     listener(Progress("sampling", time.monotonic() - began, told))
-        except BaseException:
-            stopped.set()
-            raise
-    for one in waiting:
-        one.result()
+    except KeyboardInterrupt as stop:
+        raise Halted(_common(chains)) from stop
     told = tuple(chain.progress for chain in chains)
     listener(Progress("finished", time.monotonic() - began, told))
-    return (
-        [chain.kept for chain in chains],
-        [dict(chain.generator.bit_generator.state) for chain in chains],
+    found = _common(chains)
+    assert found is not None
+    return found
+
+
+def _next_blocks(pool: ThreadPoolExecutor, waiting: set[Future[_Chain]]) -> set[Future[_Chain]]:
+    """Wait for blocks, and begin the next of each chain that is not at its end."""
+    done, waiting = wait(waiting, timeout=_POLL, return_when=FIRST_COMPLETED)
+    ended = [one.result() for one in done]
+    return waiting | {pool.submit(chain.block) for chain in ended if chain.done < chain.total}
+
+
+def _common(chains: Sequence[_Chain]) -> Swept | None:
+    """Return the draws that all chains have, up to the last place where each could go on."""
+    marks = set.intersection(*(set(chain.marks) for chain in chains))
+    if not marks:
+        return None
+    last = max(marks)
+    return Swept(
+        kept=[chain.up_to(last) for chain in chains],
+        generators=[chain.marks[last] for chain in chains],
     )
 
 
