@@ -136,7 +136,9 @@ class Series(unittest.TestCase):
             )
             values.append(target_of(model.bind({"wave": wave})).plain(np.array([[0.45]]))[0])
             if text == written["called"]:
-                self._stored_and_loaded(model.fit({"wave": wave}, seed=1, draws=50, warmup=200))
+                self._stored_and_loaded(
+                    model.fit({"wave": wave}, seed=1, draws=50, warmup=200, progress=False)
+                )
         self.assertAlmostEqual(values[0], values[1], places=9)
 
     def _stored_and_loaded(self, posterior):

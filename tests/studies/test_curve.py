@@ -130,6 +130,15 @@ class Right(unittest.TestCase):
             delta = 0.2 * other.loc[name, "uncertainty"]
             self.assertAlmostEqual(one.loc[name, "value"], other.loc[name, "value"], delta=delta)
 
+    def test_thinning_is_suggested_where_draws_repeat_each_other(self):
+        study = study_of(rising)
+        fit = study.fit(seed=2, draws=1000, method=mw.RandomWalk(steps=1), **QUIET)
+        smallest = fit.posterior.table()["effective draws"].min()
+        self.assertAlmostEqual(fit.thinning, 2000 / smallest, delta=0.5)
+        self.assertIn(f"Thinned to every {fit.thinning} steps", " ".join(str(fit).split()))
+        self.assertLess(found().thinning, 4)
+        self.assertNotIn("repeat each other", str(found()))
+
     def test_smeared_curves_against_direct_integration(self):
         x = np.linspace(0.8, 5, 9)
         width = np.linspace(0.1, 0.4, 9)

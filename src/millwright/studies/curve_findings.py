@@ -36,6 +36,8 @@ _WIDE = 0.8
 _GRID = 200
 _MOST = 1000
 _CHECKED = 40
+_REPEATED = 4
+"""Thinning by less saves little."""
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -79,12 +81,38 @@ class CurveFindings(Findings):
         sides = "; both sides of it where it is uneven" if uneven else ""
         told = [f"{'; '.join(lines)} (median and half of the central 68 % interval{sides})."]
         told.append(self.study.points[name].fit_words)
+        told += self._thinning_words()
         if len(self.posteriors) > 1:
             told.append(
                 "Which formula the points speak for: .compare() by leave-one-out, .evidences() by "
                 "evidence under these priors."
             )
         return tuple(told)
+
+    @property
+    def thinning(self) -> int:
+        """How many steps of the sampler one kept draw should stand for, by the autocorrelation.
+
+        Half of the integrated autocorrelation time of the slowest unknown (Geyer 1992): what is
+        left out then hardly adds to what is kept.
+        """
+        _, _, posterior = self._parts()
+        measures = posterior.measures
+        sizes = measures.bulk_size[np.isfinite(measures.bulk_size) & (measures.bulk_size > 0)]
+        together = float(np.prod(posterior.draws.shape)) / sizes.min() if len(sizes) else 1.0
+        return max(1, round(together / 2)) * int(posterior.record.settings["thin"])
+
+    def _thinning_words(self) -> list[str]:
+        """Say how to store less, where many draws repeat each other."""
+        _, _, posterior = self._parts()
+        found, now = self.thinning, int(posterior.record.settings["thin"])
+        if found < _REPEATED * now:
+            return []
+        return [
+            f"Draws repeat each other: about {2 * found // now} are worth one independent one. "
+            f"Thinned to every {found} steps, one draw in {found // now} would be stored, and "
+            "tell nearly the same."
+        ]
 
     def values(self, name: str | None = None) -> pd.DataFrame:
         """Return each number as value and uncertainty: median and half of the central 68 %.

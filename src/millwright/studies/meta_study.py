@@ -19,7 +19,7 @@ from millwright.studies.checks import check_number
 from millwright.studies.design import read_formula
 from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
-from millwright.studies.meta_bias_findings import check_direction, check_effects
+from millwright.studies.meta_bias_weighing import check_direction, check_effects
 from millwright.studies.meta_data import TrialData, made_table, trial_table
 from millwright.studies.meta_evidence import prior_shares
 from millwright.studies.meta_findings import MetaFindings
