@@ -108,6 +108,7 @@ class Series(unittest.TestCase):
         axes = mw.plots.series(posterior).axes
         self.assertEqual(axes[-1].get_xlabel(), "hour")
         self.assertEqual(len(axes[-1].lines[0].get_xdata()), 40)
+        self.assertIn("step < 1", str(posterior.bayes_factor("step < 1")))
         for act in (lambda: posterior.evidence(), lambda: model.simulate(data)):
             with self.assertRaisesRegex(ModelError, "may be anything"):
                 act()

@@ -4,6 +4,7 @@ import functools
 import tempfile
 import unittest
 from pathlib import Path
+from typing import ClassVar
 
 import numpy as np
 import pandas as pd
@@ -62,6 +63,43 @@ def answers(**more):
     day = np.arange(24)
     broke = np.where(make.random(24) < 1 / (1 + np.exp(0.5 * (day - 12.0))), "yes", "no")
     return {"day": day, "broke": broke, **more}
+
+
+class Scattered(unittest.TestCase):
+    """Counts whose own rates vary around the curve: said of Poisson ones, and allowed for."""
+
+    make = np.random.default_rng(3)
+    hour = np.sort(make.uniform(0, 10, 24))
+    rate = np.exp(2.5 + np.sin(hour))
+    own = rate * make.gamma(4, 0.25, 24)
+    table = pd.DataFrame({"excess": hour, "sacks": make.poisson(own)})
+    steady = pd.DataFrame({"hour": hour, "sacks": make.poisson(rate)})
+    fit: ClassVar = {"seed": 1, "draws": 250, "warmup": 400, "progress": False}
+
+    def test_poisson_counts_that_scatter_too_widely_are_said(self):
+        ask = functools.partial(mw.studies.smooth, self.table, "excess", "sacks", family="poisson")
+        stiff = ask(priors={"length": "lognormal(1.2, 0.1)"}).fit(**self.fit)
+        for found, words in (
+            (stiff, "as widely (in variance) as Poisson counts would"),
+            (ask().fit(**self.fit), "Counts that vary more than Poisson ones do the same"),
+        ):
+            told = " ".join(str(found.verdict).split())
+            self.assertIn(words, told)
+            self.assertIn("family='negative_binomial'", told)
+        calm = mw.studies.smooth(self.steady, "hour", "sacks", family="poisson").fit(**self.fit)
+        self.assertNotIn("Poisson counts", str(calm.verdict))
+
+    def test_the_curve_of_counts_that_vary_more_covers_their_rate(self):
+        study = mw.studies.smooth(self.table, "excess", "sacks", family="negative_binomial")
+        self.assertIn("as a share", str(study))
+        found = study.fit(**self.fit)
+        draws = found.curve(self.hour).draws
+        low, high = np.quantile(draws, [0.025, 0.975], axis=0)
+        inside = (low <= self.rate) & (self.rate <= high)
+        self.assertGreater(inside.mean(), 0.85)
+        low, high = np.quantile(found.numbers["excess"], [0.025, 0.975])
+        self.assertTrue(low < 0.5 < high)
+        self.assertLess(found.next_place()["variance less by"].max(), 0.2)
 
 
 class Algebra(unittest.TestCase):
@@ -184,7 +222,7 @@ class Told(unittest.TestCase):
     def test_what_is_refused(self):
         table = answers(count=np.arange(24), hours=np.full(24, 0), other=np.arange(24) % 3)
         for error, words, given in (
-            (ArgumentError, "is normal, poisson, bernoulli", {"family": "poison"}),
+            (ArgumentError, "poisson, negative_binomial, bernoulli", {"family": "poison"}),
             (ArgumentError, "normal noise", {"family": "poisson", "error": "count"}),
             (ArgumentError, "is for counts", {"exposure": "count"}),
             (DataError, "exposures must be above 0", {"family": "poisson", "exposure": "hours"}),

@@ -96,6 +96,7 @@ def evidence_of_fit(
 def bridged_evidence(fit: Fit) -> float:
     """Return the log evidence by the bridge alone, for one of many fits; NaN if it is poor."""
     refuse_improper_priors(fit.draws, "the evidence")
+    _refuse_open_starts(fit.draws)
     positions, _ = positions_of(fit.draws)
     values = density_in_pieces(target_of(fit.draws.binding))
     found = bridge(positions, values, generator_of(fit.record.seed, Stream.EVIDENCE))
@@ -142,11 +143,15 @@ def refuse_improper_priors(draws: Draws, what: str) -> None:
             f"The prior of `{flat[0]}` is flat and improper, so {what} is not defined: it would "
             "be any number, with the constant that is left out. Give it a proper prior."
         )
+
+
+def _refuse_open_starts(draws: Draws) -> None:
+    """Refuse series whose first state may be anything: their density has the unit of the state."""
     series = [part.name for part in draws.binding.program.outcomes if part.open_start]
     if series:
         raise ModelError(
-            f"The first state of `{series[0]}` may be anything, so {what} is not defined: it "
-            "would be any number, with the unit of the state. Give `start` and `start_scale`."
+            f"The first state of `{series[0]}` may be anything, so the evidence is not defined: "
+            "it would be any number, with the unit of the state. Give `start` and `start_scale`."
         )
 
 
@@ -158,6 +163,7 @@ def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
             f"these is: {fit.record.origin.value}. Fit the model."
         )
     refuse_improper_priors(fit.draws, "the evidence")
+    _refuse_open_starts(fit.draws)
     if program.log_density_terms and not unnormalised:
         name = program.log_density_terms[0].name
         raise ModelError(

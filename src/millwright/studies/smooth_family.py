@@ -16,6 +16,8 @@ from millwright.studies.reading import numbers_in
 from millwright.wording import setting
 
 __all__ = [
+    "COUNTS",
+    "EXCESS",
     "SMOOTH_FAMILIES",
     "SmoothFamily",
     "check_readings",
@@ -24,6 +26,10 @@ __all__ = [
     "numbers_read",
 ]
 
+
+COUNTS = ("poisson", "negative_binomial")
+EXCESS = "excess"
+"""How far counts vary around their rate beside chance: the sd of their own rates, as a share."""
 
 Rough = tuple[np.ndarray, np.ndarray | None, float, float]
 
@@ -54,7 +60,8 @@ class SmoothFamily:
     scale
         What the function itself is, log rate or log odds; slopes and unknowns are told on it.
     information
-        What one reading says about the function where it has such a value.
+        What one reading says about the function where it has such a value, and counts such an
+        excess.
     roughly
         From readings and exposures to rough readings of the function, and what each is worth, or
         None where that is unknown; the scale of the function over theirs; and the information of
@@ -66,7 +73,7 @@ class SmoothFamily:
     natural: Callable[[np.ndarray], np.ndarray]
     quantity: str
     scale: str
-    information: Callable[[np.ndarray], np.ndarray]
+    information: Callable[[np.ndarray, np.ndarray], np.ndarray]
     roughly: Callable[[np.ndarray, np.ndarray], Rough]
 
     def of(self, column: str) -> str:
@@ -82,6 +89,8 @@ class SmoothFamily:
         if self.name == "bernoulli":
             return f"bernoulli(log_odds={shape})"
         more = "" if exposure is None else f" + log({exposure})"
+        if self.name == "negative_binomial":
+            return f"negative_binomial(mean=exp({shape}{more}), shape=1 / {EXCESS} ** 2)"
         return f"poisson(log_rate={shape}{more})"
 
     def priors(self, values: np.ndarray, exposure: np.ndarray) -> dict[str, str]:
@@ -89,7 +98,10 @@ class SmoothFamily:
         if self.name == "bernoulli":
             return {"level": "normal(0, 1.5)", "height": "half_normal(1.5)"}
         rate = float(np.log(values.sum() / exposure.sum()))
-        return {"level": f"normal({number_text(round(rate, 2))}, 1)", "height": "half_normal(1)"}
+        found = {"level": f"normal({number_text(round(rate, 2))}, 1)", "height": "half_normal(1)"}
+        if self.name == "negative_binomial":
+            found[EXCESS] = "lognormal(-0.9, 0.5)"
+        return found
 
 
 SMOOTH_FAMILIES = {
@@ -101,7 +113,7 @@ SMOOTH_FAMILIES = {
             natural=lambda f: f,
             quantity="",
             scale="",
-            information=lambda f: np.ones_like(f),
+            information=lambda f, excess: np.ones_like(f),
             roughly=lambda y, over: (y, None, 1.0, float(len(y))),
         ),
         SmoothFamily(
@@ -110,7 +122,16 @@ SMOOTH_FAMILIES = {
             natural=np.exp,
             quantity="rate",
             scale="log rate",
-            information=np.exp,
+            information=lambda f, excess: np.exp(f),
+            roughly=_rough_counts,
+        ),
+        SmoothFamily(
+            name="negative_binomial",
+            latent=True,
+            natural=np.exp,
+            quantity="rate",
+            scale="log rate",
+            information=lambda f, excess: 1 / (np.exp(-f) + excess**2),
             roughly=_rough_counts,
         ),
         SmoothFamily(
@@ -119,7 +140,7 @@ SMOOTH_FAMILIES = {
             natural=expit,
             quantity="probability",
             scale="log odds",
-            information=lambda f: expit(f) * expit(-f),
+            information=lambda f, excess: expit(f) * expit(-f),
             roughly=_rough_answers,
         ),
     )
@@ -142,7 +163,7 @@ def family_called(name: str, error: str | None, exposure: str | None) -> SmoothF
         )
     if error is not None and name != "normal":
         raise ArgumentError(f"{setting('error')} is for readings with a normal noise.")
-    if exposure is not None and name != "poisson":
+    if exposure is not None and name not in COUNTS:
         raise ArgumentError(
             f"{setting('exposure')} is for counts: {setting('family', 'poisson')}."
         )

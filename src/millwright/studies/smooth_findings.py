@@ -13,12 +13,13 @@ import pandas as pd
 from millwright.checks import check_whole
 from millwright.diagnostics.finding import Finding
 from millwright.draws.labelled_draws import thinned
-from millwright.draws.numbers import decimals_of, fixed
+from millwright.draws.numbers import chance_text, decimals_of, fixed
 from millwright.errors import ArgumentError
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.curve_bands import Curves
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words
+from millwright.studies.smooth_family import EXCESS
 from millwright.studies.smooth_model import SHAPE
 from millwright.studies.smooth_places import candidate_places, places_along
 from millwright.studies.smooth_process import (
@@ -42,6 +43,7 @@ _MAPPED = 100
 _GRID = 100
 _SURE = 0.95
 _SHARE_OF_EDGE = 0.3
+_SCATTERED, _RARE, _LARGER = 400, 0.01, 1.2
 _LOST = 1.0
 _LOST_FROM = 100
 
@@ -54,11 +56,11 @@ class SmoothFindings(Findings):
 
     def _numbers(self) -> dict[str, np.ndarray]:
         draws = self.posterior.draws
-        wanted = ("level", "height", *self.study.lengths, "noise")
+        wanted = ("level", "height", *self.study.lengths, "noise", EXCESS)
         return draws.single([name for name in wanted if name in draws.names()])
 
     def _one_sided(self) -> tuple[str, ...]:
-        return ("height", *self.study.lengths, "noise")
+        return ("height", *self.study.lengths, "noise", EXCESS)
 
     def _known(self, most: int = _MOST) -> tuple[Readings, Hyperparameters]:
         """Return what is read, or the function's values in each draw, and what is unknown."""
@@ -286,10 +288,27 @@ class SmoothFindings(Findings):
         every = np.concatenate([places, over])
         drawn = function_draws(*self._known(), every, generator_of(0, Stream.CURVE))
         at_places = drawn[:, : len(places)]
-        told = self.study.family.information(at_places).mean(axis=0)
+        told = self.study.family.information(at_places, self._excess).mean(axis=0)
         with np.errstate(divide="ignore"):
             told = told / error**2
         return gain_of_draws(at_places, drawn[:, len(places) :], told)
+
+    @property
+    def _scatter_advice(self) -> str:
+        if self.study.family.name != "poisson":
+            return ""
+        return (
+            " Counts that vary more than Poisson ones do the same: "
+            f"{setting('family', 'negative_binomial')} allows for them."
+        )
+
+    @property
+    def _excess(self) -> np.ndarray:
+        """How far counts vary beside chance, (draws, 1); 0 where they do not."""
+        if self.study.family.name != "negative_binomial":
+            return np.zeros((1, 1))
+        draws = self.posterior.draws
+        return draws.get(EXCESS).reshape(-1, 1)[thinned(draws, _MOST)]
 
     def _sentences(self) -> tuple[str, ...]:
         lines = []
@@ -355,7 +374,31 @@ class SmoothFindings(Findings):
             self._caution(column, name)
             for column, name in zip(self.study.x, self.study.lengths, strict=True)
         ]
-        return tuple(one for one in [self._nodes_caution(), *found] if one is not None)
+        found = [self._nodes_caution(), self._excess_caution(), *found]
+        return tuple(one for one in found if one is not None)
+
+    def _excess_caution(self) -> Finding | None:
+        """Say where counts scatter around the curve as no Poisson ones do."""
+        if self.study.family.name != "poisson":
+            return None
+        draws = self.posterior.draws
+        part = draws.binding.program.outcomes[0]
+        evaluation = draws.evaluation(keep=thinned(draws, _SCATTERED))
+        rates = np.exp(np.asarray(evaluation.parameters(part)["log_rate"].values))
+        counts = np.asarray(draws.binding.arguments["observed", part.name])
+        chance = generator_of(self.posterior.record.seed, Stream.CURVE).poisson(rates)
+        seen, made = (((y - rates) ** 2 / rates).mean(axis=1) for y in (counts, chance))
+        share = float((made >= seen).mean())
+        if share > _RARE or np.median(seen) < _LARGER * np.median(made):
+            return None
+        return Finding(
+            "caution",
+            f"The counts scatter around the curve {np.median(seen) / np.median(made):.2g} times "
+            "as widely (in variance) as Poisson counts would; as widely or more has probability "
+            f"{chance_text(share)}. The curve follows chance, and its bands are too narrow.",
+            f"Ask with {setting('family', 'negative_binomial')}, whose counts vary more.",
+            of_data=True,
+        )
 
     def _nodes_caution(self) -> Finding | None:
         """Say where the nodes of gathered rows leave out more of the curve than is nothing."""
@@ -405,7 +448,7 @@ class SmoothFindings(Findings):
                 f"{which} is below the distance of neighbouring places ({spacing:.3g}) "
                 f"with probability {short:.2f}: the curve follows single readings.",
                 f"Read at places closer together, or give a prior of `{name}` that rules short "
-                "ones out.",
+                "ones out." + self._scatter_advice,
                 of_data=True,
             )
         if long > _SHARE_OF_EDGE:

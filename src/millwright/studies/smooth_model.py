@@ -14,7 +14,7 @@ from millwright.models.model import Model
 from millwright.studies.priors import with_priors
 from millwright.studies.reading import Names, named
 from millwright.studies.scales import middle_and_spread, spread_text
-from millwright.studies.smooth_family import SmoothFamily, exposures
+from millwright.studies.smooth_family import COUNTS, EXCESS, SmoothFamily, exposures
 from millwright.studies.smooth_gathering import Gathered
 
 __all__ = [
@@ -228,11 +228,15 @@ def _gathered_words(gathered: Gathered, family: SmoothFamily) -> str:
 
 
 def _scale_words(settings: Mapping[str, Any], family: SmoothFamily) -> str:
-    if family.name == "poisson":
+    if family.name in COUNTS:
+        more = (
+            f" {EXCESS.capitalize()}: sd of the rows' own rates around the curve, as a share; "
+            "lognormal(-0.9, 0.5), which keeps it from 0, where the curve would take its place."
+        )
         return (
             "Level: log of the rate of all rows, with sd 1; height half-normal(1): the rate may "
             "well change by a factor of three to ten."
-        )
+        ) + more * (family.name != "poisson")
     if family.name == "bernoulli":
         return (
             "Level: log odds normal(0, 1.5); height half-normal(1.5): any shares but extreme ones."

@@ -242,7 +242,8 @@ def smooth(
     error
         Column of the standard errors of y; by default the size of the noise is unknown.
     family
-        `normal`, `poisson` (counts) or `bernoulli` (yes/no: 1 and 0, yes and no, true and false).
+        `normal`, `poisson` (counts), `negative_binomial` (counts that vary more) or `bernoulli`
+        (yes/no: 1 and 0, yes and no, true and false).
     exposure
         Column of what each count was counted over; rates are for one unit of it.
     kernel
