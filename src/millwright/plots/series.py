@@ -134,15 +134,18 @@ def _readings(axes: Axes, posterior: Posterior, name: str, ahead: int, places: n
 def _kinds(posterior: Posterior, name: str) -> list[tuple[str, np.ndarray]]:
     """Return the rows of each series, if the readings are looked up by a column of few labels."""
     binding = posterior.draws.binding
+    rows = len(np.asarray(binding.arguments["observed", name]))
     nodes = [node for _, top in _part(posterior, name).arguments for node in walk(top)]
     for node in nodes:
         if isinstance(node, Lookup) and isinstance(node.labels[0], Name):
             column = binding.tables.columns.get(node.labels[0].name)
             found = binding.tables.labels(node.labels[0].name) if column else ()
-            if column is not None and len(found) <= len(_MARKERS):
-                texts = [str(value) for value in column.values]
-                return [(str(one), np.array([t == str(one) for t in texts])) for one in found]
-    return [("reading", np.full(len(np.asarray(binding.arguments["observed", name])), True))]
+            if column is not None and len(column.values) == rows and len(found) <= len(_MARKERS):
+                values = column.values.tolist()
+                return [
+                    (str(one), np.array([v in (one, str(one)) for v in values])) for one in found
+                ]
+    return [("reading", np.full(rows, True))]
 
 
 def _bands(axes: Axes, x: np.ndarray, draws: np.ndarray, colour: str, label: str) -> None:

@@ -269,7 +269,7 @@ class AutoregressionStudy(Study):
 
 def _begun(folder: Path | None, plan: Plan, model: Model) -> Posterior | None:
     """Return what of the plan is in the folder, from a fit that was stopped."""
-    if folder is None or not folder.exists():
+    if folder is None or not (folder / "run.json").is_file():
         return None
     before = load(folder, model=model)
     known = before.record.settings
