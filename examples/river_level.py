@@ -2,7 +2,8 @@
 
 The level moves by an unknown step from day to day; the gauge adds an error of its own, and on
 some days nobody read it. The same series is then fitted with the levels summed out by the Kalman
-filter, as a check by another method. The data are made up.
+filter, as a check by another method. At last a second gauge, further down and coarser, reads the
+same river. The data are made up.
 """
 
 import sys
@@ -52,5 +53,34 @@ figure = mw.plots.series(again, ahead=7)
 for name, value in truth.items():
     low, high = posterior.interval(name).values
     print(f"{name}: true {value:g}, 95 % central interval {low:.2f} to {high:.2f}")
+
+# Two gauges, one state: a row a reading, in the order of days; the first level may be anything.
+generator = np.random.default_rng(3)
+level = 120 + 2.0 * generator.standard_normal(60).cumsum()
+both = {
+    "day": days.repeat(2),
+    "place": np.tile(["mill race", "lower weir"], 60),
+    "gauge": np.column_stack([level, level - 45]).reshape(-1)
+    + np.tile([3.0, 6.0], 60) * generator.standard_normal(120),
+}
+shared = mw.Model(
+    title="One river, two gauges (centimetres)",
+    priors={
+        "step": "half_normal(5)",
+        "error": "half_normal(10) per place",
+        "fall": "normal(40, 20)",
+    },
+    likelihood={
+        "gauge": "state_space(transition=[[1]], loading=[1], scale=[step], noise=error[place], "
+        'location=where(place == "lower weir", -fall, 0), time=day)'
+    },
+)
+together = shared.fit(both, seed=4, progress=False)
+print(together.verdict, "\n")
+print("Both gauges read one level:")
+print(together.summary(), "\n")
+print("Tomorrow at both:")
+print(together.predict({"day": [61, 61], "place": ["mill race", "lower weir"]}))
 if len(sys.argv) > 1:
+    mw.plots.series(together).savefig(Path(sys.argv[1]) / "two_gauges.png")
     figure.savefig(Path(sys.argv[1]) / "series.png")

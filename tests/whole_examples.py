@@ -121,7 +121,11 @@ class WholeExamples(Prints):
 
     def test_river_level(self):
         self.check(
-            "river_level.py", "Verdict: Converged", "A week ahead", "With the levels summed out"
+            "river_level.py",
+            "Verdict: Converged",
+            "A week ahead",
+            "With the levels summed out",
+            "Both gauges read one level",
         )
 
     def test_sluice_gate(self):
