@@ -162,6 +162,19 @@ class Drawing(unittest.TestCase):
         within = found.variances.mean(axis=0) + found.means.var(axis=0)
         np.testing.assert_allclose(outcome.var(axis=0), within, rtol=0.05)
 
+    def test_readings_drawn_have_the_moments_of_one_large_normal(self):
+        for more in (START, START | TIME):
+            p = system(**more)
+            lines, mean, cov = dense(p)
+            wide = cov + lines @ np.diag(p["start_scale"] ** 2) @ lines.T
+            drawn = FAMILY.draw(np.random.default_rng(1), (50_000, ROWS), p)
+            off = drawn.mean(axis=0) - mean - lines @ p["start"]
+            self.assertTrue((np.abs(off) < 4.5 * np.sqrt(np.diag(wide) / 50_000)).all())
+            sds = np.sqrt(np.diag(wide))
+            np.testing.assert_allclose(
+                np.cov(drawn.T) / np.outer(sds, sds), wide / np.outer(sds, sds), atol=0.03
+            )
+
     def test_nothing_is_drawn_from_an_open_start(self):
         with self.assertRaisesRegex(ModelError, "may be anything"):
             FAMILY.draw(np.random.default_rng(1), (5, ROWS), system())
