@@ -81,7 +81,8 @@ scores still have every row.
 
 **Arguments** of distributions are given by name; only location and scale may go without. An
 argument that takes a vector or a matrix may be written as a list, `[1, 2]` or
-`[[1, 0.5], [0.5, 1]]`, in the order of the labels.
+`[[1, 0.5], [0.5, 1]]`, in the order of the labels; what a list holds may differ from row to
+row, `categorical(probabilities=[x, 1 - x])`.
 
 **Units** of quantities and columns are stated with `units={"drying": "per cent an hour"}`
 (`[units]` in a sheet). Tables, axes and predictions show them; nothing is converted.

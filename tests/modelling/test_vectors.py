@@ -5,9 +5,11 @@ import unittest
 
 import numpy as np
 import pandas as pd
+from scipy import stats
 
 import millwright as mw
 from millwright.errors import DataError, MillwrightError, ModelError, StartError
+from millwright.fitting.target import target_of
 from tests.fits import assert_mean_near
 
 GRADES = ["poor", "fair", "good"]
@@ -140,6 +142,31 @@ class Correlated(unittest.TestCase):
             np.testing.assert_array_equal(
                 mw.load(folder + "/run")["correlation"], posterior["correlation"]
             )
+
+
+class Lists(unittest.TestCase):
+    def test_lists_may_differ_from_row_to_row(self):
+        x, grade = np.array([0.2, 0.7, 0.4]), ["fine", "coarse", "fine"]
+        one, other = np.array([0.1, -1.0, 2.0]), np.array([1.0, 0.5, 0.3])
+        model = mw.Model(
+            priors={"a": "normal(0, 1)"},
+            likelihood={
+                "grade": "categorical(probabilities=[1 - x, x])",
+                "Y": "multivariate_normal([a * x, x], covariance=[[1, 0.3], [0.3, 1]])",
+            },
+            columns={"Y": ["one", "other"]},
+        )
+        data = {"x": x, "grade": grade, "one": one, "other": other}
+        found = target_of(model.bind(data)).plain(np.array([[0.4]]))[0]
+        apart = np.column_stack([one - 0.4 * x, other - x])
+        want = stats.norm.logpdf(0.4) + np.log([0.2, 0.3, 0.4]).sum()
+        want += stats.multivariate_normal([0, 0], [[1, 0.3], [0.3, 1]]).logpdf(apart).sum()
+        self.assertAlmostEqual(found, want, places=9)
+        with self.assertRaisesRegex(ModelError, "values over one label set or the rows"):
+            mw.Model(
+                priors={"a": "normal(0, 1) per grade"},
+                likelihood={"one": "mixture(normal([a, x], 1), weights=[1, 1])"},
+            ).bind(data)
 
 
 class Refused(unittest.TestCase):

@@ -110,7 +110,7 @@ class Stopped(unittest.TestCase):
 
             return listener
 
-        with self.assertRaises(Interrupted) as stop:
+        with self.assertRaisesRegex(Interrupted, "draws a chain that all had are in") as stop:
             study.fit(progress=stopping(250), **plan)
         some = stop.exception.posterior.draws
         self.assertLess(0, some.shape[1])

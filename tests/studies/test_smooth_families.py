@@ -92,6 +92,11 @@ class Scattered(unittest.TestCase):
     def test_the_curve_of_counts_that_vary_more_covers_their_rate(self):
         study = mw.studies.smooth(self.table, "excess", "sacks", family="negative_binomial")
         self.assertIn("as a share", str(study))
+        own = {"excess": "half_normal(0.3)"}
+        given = mw.studies.smooth(
+            self.table, "excess", "sacks", family="negative_binomial", priors=own
+        )
+        self.assertNotIn("lognormal(-0.9, 0.5)", str(given))
         found = study.fit(**self.fit)
         draws = found.curve(self.hour).draws
         low, high = np.quantile(draws, [0.025, 0.975], axis=0)

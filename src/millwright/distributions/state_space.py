@@ -151,7 +151,8 @@ class StateSpace(VectorFamily):
         values, read = self._readings(on_numpy, x, p)
         system = self._system(on_numpy, p, values.shape[-1])
         if "start" not in p:
-            system = system._replace(mean=self.first_state(x, p).draw(generator, draws))
+            first = start_of(on_numpy, values, read, system)
+            system = system._replace(mean=first.draw(generator, draws))
         return values, read, system
 
     def ahead(

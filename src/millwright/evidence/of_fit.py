@@ -95,8 +95,7 @@ def evidence_of_fit(
 
 def bridged_evidence(fit: Fit) -> float:
     """Return the log evidence by the bridge alone, for one of many fits; NaN if it is poor."""
-    refuse_improper_priors(fit.draws, "the evidence")
-    _refuse_open_starts(fit.draws)
+    _refuse_improper(fit.draws)
     positions, _ = positions_of(fit.draws)
     values = density_in_pieces(target_of(fit.draws.binding))
     found = bridge(positions, values, generator_of(fit.record.seed, Stream.EVIDENCE))
@@ -145,8 +144,9 @@ def refuse_improper_priors(draws: Draws, what: str) -> None:
         )
 
 
-def _refuse_open_starts(draws: Draws) -> None:
-    """Refuse series whose first state may be anything: their density has the unit of the state."""
+def _refuse_improper(draws: Draws) -> None:
+    """Refuse flat priors, and first states that may be anything: what is left out has a unit."""
+    refuse_improper_priors(draws, "the evidence")
     series = [part.name for part in draws.binding.program.outcomes if part.open_start]
     if series:
         raise ModelError(
@@ -162,8 +162,7 @@ def _refuse(fit: Fit, verdict: Verdict, unnormalised: bool) -> None:
             "An evidence needs draws that were made here from the model, and the origin of "
             f"these is: {fit.record.origin.value}. Fit the model."
         )
-    refuse_improper_priors(fit.draws, "the evidence")
-    _refuse_open_starts(fit.draws)
+    _refuse_improper(fit.draws)
     if program.log_density_terms and not unnormalised:
         name = program.log_density_terms[0].name
         raise ModelError(

@@ -24,10 +24,11 @@ from millwright.models.runs import load
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.progress import Listener
 from millwright.studies.autoregression_conjugate import conjugate_posterior
-from millwright.studies.autoregression_data import LEVEL, SeriesData, series_data
+from millwright.studies.autoregression_data import SeriesData, series_data
 from millwright.studies.autoregression_findings import AutoregressionFindings
-from millwright.studies.autoregression_model import READING, Autoregression, Rules
+from millwright.studies.autoregression_model import Autoregression, Rules
 from millwright.studies.autoregression_rolling import Make, rolling_scores
+from millwright.studies.autoregression_words import choice_words
 from millwright.studies.exact import exact_fit
 from millwright.studies.findings import Findings
 from millwright.studies.series_times import stored_name
@@ -163,7 +164,7 @@ class AutoregressionStudy(Study):
             return posterior_of(swept(problem, left, threads, chosen_listener(progress), stops))
         except Halted as stop:
             so_far = before if stop.done is None else posterior_of(stop.done)
-            raise Interrupted(str(stop), so_far) from stop
+            raise Interrupted(_stopped_words(so_far), so_far) from stop
 
     def _posterior(
         self,
@@ -265,6 +266,16 @@ class AutoregressionStudy(Study):
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return AutoregressionFindings(study=self, posteriors=posteriors, fit_settings=settings)
+
+
+def _stopped_words(so_far: Posterior | None) -> str:
+    kept = "before every chain had kept draws"
+    if so_far is not None:
+        kept = (
+            f"before their end; the {so_far.draws.shape[1]} draws a chain that all had are in "
+            "this error's `posterior`"
+        )
+    return f"The sweeps were stopped {kept}. Give {setting('save')} to be able to go on."
 
 
 def _begun(folder: Path | None, plan: Plan, model: Model) -> Posterior | None:
@@ -398,7 +409,7 @@ def build(made: SeriesData, settings: Mapping[str, Any]) -> AutoregressionStudy:
         + (", and does it change?" if parts.changes else "?"),
         data=table,
         models={"drifting" if parts.changes else "constant": parts.model},
-        choices=_choices(parts),
+        choices=choice_words(parts),
         remarks=made.remarks,
         settings=settings,
         parts=parts,
@@ -437,76 +448,6 @@ def check_drift(name: str, value: Any) -> None:
     """
     if isinstance(value, bool) or value != 0:
         check_positive(name, value)
-
-
-def _choices(parts: Autoregression) -> tuple[str, ...]:
-    rules, made = parts.rules, parts.data
-    if rules.conjugate:
-        return _conjugate_words(parts)
-    lines = [
-        f"Prior before the first step: `{LEVEL}`, each series at the means of all, normal around "
-        "its mean with 2 of its sds; the slope on its own last reading normal("
-        f"{rules.first_lag:g}, {rules.tightness:g}), at lag l sd {rules.tightness:g} / l around "
-        f"0; on other series {rules.cross:g} of that, times the ratio of noises (Litterman 1986).",
-        "Noises for that: what each series' own past leaves unexplained by least squares: "
-        + ", ".join(
-            f"{name} {noise:.3g}" for name, noise in zip(made.series, made.noise, strict=True)
-        )
-        + ".",
-        _error_words(parts),
-    ]
-    if parts.drifts:
-        lines.append(
-            "Coefficients are random walks; each sd of steps half-normal, so that over all times "
-            f"a slope wanders by about {rules.drift:g} times the ratio of noises, a level by "
-            f"{rules.drift:g} of its series' sd."
-        )
-        if parts.still:
-            lines.append(f"Constant: {', '.join(parts.still)}.")
-    else:
-        lines.append("Coefficients are constant.")
-    lines.append(
-        "Sampled by Gibbs sweeps: the whole path in one draw (Durbin and Koopman 2002), steps "
-        "with the path standardised and as it is (Fruehwirth-Schnatter and Wagner 2010; Yu and "
-        "Meng 2011)."
-        + " Sds of errors by mixtures of ten normals (Omori et al. 2007), whose error is "
-        "corrected by accepting or refusing." * parts.errors_drift
-    )
-    if len(made.gaps[0]):
-        lines.append(
-            f"Missing readings are drawn too (`{READING}`); in the visible model below they stand "
-            "filled along straight lines."
-        )
-    return tuple(lines)
-
-
-def _conjugate_words(parts: Autoregression) -> tuple[str, ...]:
-    rules, made = parts.rules, parts.data
-    scales = zip(made.terms, parts.shared_scale, strict=True)
-    return (
-        "Prior: coefficients given the errors' covariance are normal with sds in units of each "
-        "equation's error, correlated as the errors are (natural conjugate; Kadiyala and Karlsson "
-        f"1997): {', '.join(f'{term} {scale:g}' for term, scale in scales)}. The slope on its own "
-        f"last reading is around {rules.first_lag:g}, levels around the means of the series, all "
-        "else around 0.",
-        _error_words(parts),
-        "Coefficients are constant. The posterior is known in closed form: draws are independent.",
-    )
-
-
-def _error_words(parts: Autoregression) -> str:
-    if parts.errors_drift:
-        return (
-            "Errors: each given those of the series before it, on which it leans by slopes "
-            "normal(0, the ratio of noises); the log of its sd is a random walk (Primiceri 2005) "
-            "that starts at normal(log of the noise, 1), its sd of steps half-normal, so that "
-            f"over all times the log sd wanders by about {parts.rules.error_drift:g}. The order "
-            "of the series matters to this prior."
-        )
-    return (
-        f"Errors: correlated, covariance inverse Wishart with {parts.degrees:g} degrees of "
-        "freedom and these noises squared as its mean, written error by error in the model."
-    )
 
 
 def rebuild(

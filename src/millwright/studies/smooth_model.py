@@ -236,7 +236,7 @@ def _scale_words(settings: Mapping[str, Any], family: SmoothFamily) -> str:
         return (
             "Level: log of the rate of all rows, with sd 1; height half-normal(1): the rate may "
             "well change by a factor of three to ten."
-        ) + more * (family.name != "poisson")
+        ) + more * (family.name != "poisson" and EXCESS not in settings["priors"])
     if family.name == "bernoulli":
         return (
             "Level: log odds normal(0, 1.5); height half-normal(1.5): any shares but extreme ones."

@@ -57,7 +57,7 @@ class Halted(KeyboardInterrupt):
     """Sweeps were stopped by Ctrl-C; `done` is what every chain had kept, or None."""
 
     def __init__(self, done: Swept | None) -> None:
-        super().__init__("The sweeps were stopped before their end.")
+        super().__init__("The sweeps were stopped.")
         self.done = done
 
 
