@@ -43,7 +43,7 @@ def by_a_walk(study, workers: Executor):
     walk = mw.RandomWalk(proposal="student_t", start="mode", covariance="mode")
     ready = study.model.check_workers(workers, study.data_of("equations"), method=walk)
     print(f"Workers that can solve the equations: {ready}")
-    return study.fit(seed=4, method=walk, workers=workers, draws=600, warmup=400)
+    return study.fit(seed=4, method=walk, workers=workers, draws=300, warmup=300)
 
 
 def main():
@@ -51,7 +51,7 @@ def main():
     folder.mkdir(exist_ok=True)
     store = mw.demo.load("grain_store")
     study = make_study(store.frame)
-    findings = study.fit(seed=3, draws=600, warmup=600)
+    findings = study.fit(seed=3, draws=400, warmup=400)
     print(findings, "\n")
     for figure in ("responses", "unknowns", "forecast", "shares"):
         mw.plots.study(findings, figure).savefig(folder / f"{figure}.png")

@@ -1,5 +1,6 @@
 """Tests of the library, through what users call."""
 
+import multiprocessing
 import os
 
 # The tests compile a thousand small functions that run for a moment: optimising their machine code
@@ -12,3 +13,10 @@ os.environ.setdefault(
 # Two processes of tests share the machine: threads of linear algebra would wait for each other, at
 # times a hundred times longer than the work takes.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+# Each of those processes keeps to a core: chains of two that wander between both hinder each other
+# (a sixth more time).
+_number = multiprocessing.current_process().name.rpartition("PoolWorker-")[2]
+if _number.isdigit() and hasattr(os, "sched_setaffinity"):
+    _cores = sorted(os.sched_getaffinity(0))
+    os.sched_setaffinity(0, {_cores[int(_number) % len(_cores)]})

@@ -214,7 +214,7 @@ class Exact(unittest.TestCase):
 class DriftingErrors(unittest.TestCase):
     def test_the_sampled_visible_model_agrees(self):
         made = STUDY(restless(11), drift=0, error_drift=2)
-        answer = made.fit(seed=1, progress=False, draws=4000)
+        answer = made.fit(seed=1, progress=False, draws=2000)
         sampled = made.model.fit(
             made.data_of("drifting"), seed=2, progress=False, draws=500, warmup=400
         )

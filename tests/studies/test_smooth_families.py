@@ -74,7 +74,7 @@ class Scattered(unittest.TestCase):
     own = rate * make.gamma(4, 0.25, 24)
     table = pd.DataFrame({"excess": hour, "sacks": make.poisson(own)})
     steady = pd.DataFrame({"hour": hour, "sacks": make.poisson(rate)})
-    fit: ClassVar = {"seed": 1, "draws": 250, "warmup": 400, "progress": False}
+    fit: ClassVar = {"seed": 1, "chains": 2, "draws": 300, "warmup": 300, "progress": False}
 
     def test_poisson_counts_that_scatter_too_widely_are_said(self):
         ask = functools.partial(mw.studies.smooth, self.table, "excess", "sacks", family="poisson")

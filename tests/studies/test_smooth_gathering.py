@@ -44,7 +44,7 @@ def table():
 @functools.cache
 def found(nodes=None):
     study = mw.studies.smooth(table(), "class", "noise", nodes=nodes)
-    return study.fit(seed=1, draws=400, warmup=300, progress=False)
+    return study.fit(seed=1, chains=2, draws=500, warmup=300, progress=False)
 
 
 class Exact(unittest.TestCase):
@@ -99,7 +99,7 @@ def counted(nodes=None):
     study = mw.studies.smooth(
         frame, "node", "shares", family="poisson", exposure="hours", nodes=nodes
     )
-    return study.fit(seed=1, draws=400, warmup=400, progress=False)
+    return study.fit(seed=1, chains=2, draws=400, warmup=400, progress=False)
 
 
 class Counts(unittest.TestCase):

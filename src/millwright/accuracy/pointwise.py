@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws
@@ -90,6 +91,7 @@ def _of_part(draws: Draws, part: Part, numbers: np.ndarray) -> np.ndarray:
         return full(item, (DRAW, *item.labels), shape).reshape(size, -1)[:, numbers]
 
 
+@one_thread
 def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
     """Log density of each row given the other rows and the unknowns, for a Gaussian process.
 

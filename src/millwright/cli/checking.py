@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.cores import available_cores
 from millwright.fitting.target import target_of
 from millwright.language.tree import Name, Operation, walk
 from millwright.modelling.binding import Binding
@@ -18,7 +19,7 @@ from millwright.modelling.words import describe
 from millwright.models.model import Model
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.mode import value_and_gradient
-from millwright.sampling.pools import available_cores, for_a_while
+from millwright.sampling.pools import for_a_while
 from millwright.sampling.sampler import FitSettings
 from millwright.terminal.progress import duration
 

@@ -8,7 +8,6 @@ and a block is small enough to stay in a processor's cache.
 from __future__ import annotations
 
 import math
-import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
@@ -17,6 +16,8 @@ from typing import TypeVar
 import numpy as np
 from scipy.fft import next_fast_len
 from scipy.special import ndtri
+
+from millwright.cores import available_cores
 
 __all__ = [
     "QuantityBlock",
@@ -112,7 +113,7 @@ def by_blocks(
             return compute(QuantityBlock(part))
 
     starts = range(0, max(count, 1), size)
-    threads = min(len(starts), _MOST_THREADS, os.cpu_count() or 1)
+    threads = min(len(starts), _MOST_THREADS, available_cores())
     if threads == 1:
         return [one(at) for at in starts]
     with ThreadPoolExecutor(threads) as pool:

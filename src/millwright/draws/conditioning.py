@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
 from millwright.distributions.state_space import StateSpace
@@ -103,6 +104,7 @@ def _with_rows(draws: Draws, tables: Tables) -> Binding:
     )
 
 
+@one_thread
 def _forecast(
     draws: Draws,
     part: Part,
@@ -136,6 +138,7 @@ def joint_arguments(
     return {name: np.asarray(value, dtype=float) for name, value in values.items()}
 
 
+@one_thread
 def conditioned(
     part: Part,
     family: GaussianProcess,

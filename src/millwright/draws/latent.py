@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
 from millwright.distributions.state_space import StateSpace
@@ -22,6 +23,7 @@ from millwright.sampling.streams import Stream, generator_of
 __all__ = ["functions_of_prior", "latent", "replicate_around"]
 
 
+@one_thread
 def functions_of_prior(
     along: Binding, part: Part, evaluation: Evaluation, generator: np.random.Generator, draws: int
 ) -> tuple[np.ndarray, np.ndarray]:
@@ -47,6 +49,7 @@ def functions_of_prior(
     return functions, functions + noise * generator.standard_normal(size)
 
 
+@one_thread
 def replicate_around(
     draws: Draws, part: Part, keep: Keep, generator: np.random.Generator
 ) -> np.ndarray | None:
@@ -68,6 +71,7 @@ def replicate_around(
     return np.asarray(readings + p["noise"] * generator.standard_normal(readings.shape))
 
 
+@one_thread
 def latent(
     draws: Draws, name: str, data: Tables | None, seed: int
 ) -> tuple[np.ndarray, tuple[str, ...]]:

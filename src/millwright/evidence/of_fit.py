@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.cores import one_thread
 from millwright.diagnostics.verdict import Verdict
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ModelError, SamplingError
@@ -46,6 +47,7 @@ _ALLOWED = 0.05
 _LOST = 0.001
 
 
+@one_thread
 def evidence_of_fit(
     fit: Fit, verdict: Verdict, second: bool = False, unnormalised: bool = False
 ) -> Evidence:

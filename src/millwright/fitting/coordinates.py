@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.processes import GaussianProcess
@@ -28,6 +29,7 @@ __all__ = ["group_record", "informed", "prepared", "uninformed", "wants_informat
 _MANY_COUNTS = 100
 
 
+@one_thread
 def prepared(
     binding: Binding,
     parameterisation: str | Mapping[str, str],

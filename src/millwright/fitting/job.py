@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.cores import one_thread
 from millwright.draws.labelled_draws import Draws
 from millwright.fitting.coordinates import group_record
 from millwright.fitting.record import Origin, Record
@@ -68,6 +69,7 @@ class Job:
         target = replace(target, begin_at=begin_at, peaks=self.peaks)
         return build(target, self.settings, self.chains, self.seed, self.method)
 
+    @one_thread
     def searched(self, listener: Listener) -> Job:
         """Return the job after a search for separate modes, where there is a gradient for it."""
         if self.peaks is not None or isinstance(self.method, Rejection):

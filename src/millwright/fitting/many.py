@@ -14,8 +14,8 @@ from threading import Event
 from typing import Any
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
+from millwright.cores import available_cores, one_thread
 from millwright.errors import MillwrightError, WorkerError
 from millwright.fitting.coordinates import uninformed
 from millwright.fitting.fit import Fit
@@ -30,7 +30,7 @@ from millwright.modelling.same_shape import common_rows, padded, row_counts, wit
 from millwright.sampling.interrupts import Held, stops_held
 from millwright.sampling.methods import FixedLength
 from millwright.sampling.peaks import PeakSearch
-from millwright.sampling.pools import available_cores, refuse_forks
+from millwright.sampling.pools import refuse_forks
 from millwright.sampling.progress import DataSetCount, Listener, Progress
 from millwright.sampling.sampler import NEVER, Stop
 from millwright.sampling.streams import Stream, generator_of
@@ -117,7 +117,7 @@ def fit_many(
         refuse_forks(workers)
         return run.result, run.go(workers, elsewhere=True)
     count = workers or available_cores()
-    with ThreadPoolExecutor(count) as threads, threadpool_limits(1, user_api="blas"):
+    with ThreadPoolExecutor(count) as threads, one_thread:
         return run.result, run.go(threads, elsewhere=False, workers=count)
 
 
@@ -325,7 +325,7 @@ def _run_sent(payload: bytes) -> Any:
     """Run a task in another process."""
     import cloudpickle
 
-    with threadpool_limits(1, user_api="blas"):
+    with one_thread:
         return _run_task(cloudpickle.loads(payload), NEVER, lambda share: None, None)
 
 

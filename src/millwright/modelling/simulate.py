@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
@@ -95,6 +96,7 @@ def draw_unknowns(
     return evaluation
 
 
+@one_thread
 def draw_outcomes(
     binding: Binding,
     draws: int,

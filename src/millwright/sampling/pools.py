@@ -19,8 +19,8 @@ from types import TracebackType
 from typing import Any, Protocol, Self
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
+from millwright.cores import available_cores, one_thread
 from millwright.errors import ArgumentError, MillwrightError, WorkerError
 from millwright.sampling.sampler import NEVER, Sampler, Stop
 from millwright.sampling.target import TargetDensity
@@ -28,7 +28,6 @@ from millwright.wording import action, setting
 
 __all__ = [
     "Pool",
-    "available_cores",
     "check_workers",
     "for_a_while",
     "pool_for",
@@ -41,13 +40,6 @@ Recipe = Callable[[], Any]
 _SLICE_IN_THREADS = 0.1
 _SLICE_ELSEWHERE = 1.0
 _TRIES = 3
-
-
-def available_cores() -> int:
-    """Return how many cores this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
 
 
 class Pool(Protocol):
@@ -91,14 +83,14 @@ class Threads:
 
     def __init__(self, workers: int) -> None:
         self.executor = ThreadPoolExecutor(workers)
-        self.limits = threadpool_limits(1, user_api="blas")
 
     def __enter__(self) -> Self:
+        one_thread.__enter__()
         return self
 
     def __exit__(self, *_: object) -> None:
         self.executor.shutdown()
-        self.limits.restore_original_limits()
+        one_thread.__exit__(*_)
 
     def submit(self, sampler: Sampler, unit: int, state: Any, stop: Stop) -> Future[Any]:
         return self.executor.submit(_slice, sampler, unit, state, _SLICE_IN_THREADS, stop)
@@ -145,7 +137,7 @@ def _made_from(shipped: Shipped) -> Any:
 
 
 def _slice_elsewhere(shipped: Shipped, unit: int, state: Any, seconds: float) -> Any:
-    with threadpool_limits(1, user_api="blas"):
+    with one_thread:
         return _slice(_made_from(shipped), unit, state, seconds, NEVER)
 
 
@@ -356,7 +348,7 @@ class Evaluators(Threads):
 
 
 def _values_elsewhere(shipped: Shipped, positions: np.ndarray) -> Any:
-    with threadpool_limits(1, user_api="blas"):
+    with one_thread:
         return _made_from(shipped).split(positions)
 
 

@@ -14,6 +14,7 @@ import pandas as pd
 
 import millwright
 from millwright.checks import check_whole
+from millwright.cores import one_thread
 from millwright.diagnostics.finding import Finding
 from millwright.diagnostics.verdict import Verdict
 from millwright.display import Shown
@@ -84,6 +85,7 @@ class Findings(Shown):
         return any(finding.weight == "stop" for finding in (*every, *self._cautions()))
 
     @property
+    @one_thread
     def answer(self) -> tuple[str, ...]:
         """The answer in sentences; none where the draws must not be used."""
         if self._stopped:
@@ -91,6 +93,7 @@ class Findings(Shown):
         return self._sentences()
 
     @property
+    @one_thread
     def numbers(self) -> dict[str, np.ndarray]:
         """Draws of every number that the study asks for, each of shape (chains, draws)."""
         return self._numbers()

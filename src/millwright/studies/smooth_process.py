@@ -10,12 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any, TypeVar
 
 import numpy as np
 from scipy.special import ndtr
-from threadpoolctl import threadpool_limits
 
+from millwright.cores import one_thread
 from millwright.draws.labelled_draws import Draws
 
 __all__ = [
@@ -30,12 +29,7 @@ __all__ = [
     "rising",
 ]
 
-Function = TypeVar("Function", bound=Callable[..., Any])
-
 _JITTER = 1e-9
-# Many small matrices: threads of linear algebra would wait for each other, a hundred times longer
-# than the work takes where another process is busy.
-_alone: Callable[[Function], Function] = threadpool_limits.wrap(limits=1, user_api="blas")
 # Entries of the matrices of a block of draws.
 _NUMBERS = 1_000_000
 # What the distribution of a function that is not summed out adds to its diagonal.
@@ -241,7 +235,7 @@ class Readings:
         return inverse, (inverse.swapaxes(1, 2) @ half)[..., 0]
 
 
-@_alone
+@one_thread
 def function_draws(
     readings: Readings,
     known: Hyperparameters,
@@ -262,7 +256,7 @@ def function_draws(
     return np.concatenate(found)
 
 
-@_alone
+@one_thread
 def rising(
     readings: Readings, known: Hyperparameters, places: np.ndarray, along: int = 0
 ) -> np.ndarray:
@@ -303,7 +297,7 @@ def _conditional(
         yield mean, own - half @ half.swapaxes(1, 2), _diagonal(own), block
 
 
-@_alone
+@one_thread
 def prior_draws(
     kernel: str, known: Hyperparameters, places: np.ndarray, generator: np.random.Generator
 ) -> np.ndarray:
@@ -329,7 +323,7 @@ def _drawn(covariance: np.ndarray, size: np.ndarray, generator: np.random.Genera
     return drawn
 
 
-@_alone
+@one_thread
 def gain(
     readings: Readings,
     known: Hyperparameters,
@@ -355,7 +349,7 @@ def gain(
     return fallen / now
 
 
-@_alone
+@one_thread
 def gain_of_draws(
     at_candidates: np.ndarray, at_places: np.ndarray, told: np.ndarray
 ) -> np.ndarray:

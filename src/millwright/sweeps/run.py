@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
@@ -11,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.cores import available_cores
 from millwright.sampling.progress import ChainProgress, Listener, Progress
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sweeps.chain import sweep
@@ -140,7 +140,7 @@ def swept(
         for number in range(plan.chains)
     ]
     try:
-        with ThreadPoolExecutor(max_workers=workers or os.cpu_count() or 1) as pool:
+        with ThreadPoolExecutor(max_workers=workers or available_cores()) as pool:
             waiting = {pool.submit(chain.block) for chain in chains}
             while waiting:
                 waiting = _next_blocks(pool, waiting)
