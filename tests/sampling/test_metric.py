@@ -6,6 +6,7 @@ import numpy as np
 
 import millwright as mw
 from millwright.errors import ArgumentError
+from millwright.sampling.gradient_metric import scale_by_gradients
 from millwright.sampling.warmup import dense_scale, wants_dense
 from tests.fits import assert_mean_near, straight
 
@@ -19,6 +20,12 @@ def collinear():
     model = mw.Model(priors={"b": "normal(0, 3) per X"}, likelihood={"y": "normal(X @ b, 1)"})
     precision = np.eye(3) / 9 + columns.T @ columns
     return model, {"X": columns, "y": y}, np.linalg.solve(precision, columns.T @ y)
+
+
+def turned(dimension, ratio):
+    """A covariance whose standard deviations lie `ratio` apart along directions of no column."""
+    turn, _ = np.linalg.qr(np.random.default_rng(7).standard_normal((dimension, dimension)))
+    return (turn * np.geomspace(1 / ratio, 1, dimension)) @ turn.T
 
 
 class Choice(unittest.TestCase):
@@ -67,6 +74,56 @@ class Choice(unittest.TestCase):
         model, data, _ = collinear()
         with self.assertRaisesRegex(ArgumentError, "automatic, diagonal, dense"):
             model.fit(data, metric="round", progress=False)
+
+
+class ManyUnknowns(unittest.TestCase):
+    def test_gradients_shorten_the_warmup_and_leave_the_answer_exact(self):
+        covariance = turned(40, 1e4)
+        precision = np.linalg.inv(covariance)
+        target = mw.Target(
+            lambda x: -0.5 * x @ precision @ x, {"x": "flat() per at"}, labels={"at": [*range(40)]}
+        )
+        settings = {"seed": 1, "draws": 400, "warmup": 300, "progress": False}
+        fit, plain = (target.fit(metric=one, **settings) for one in ("automatic", "diagonal"))
+        self.assertEqual({chain["metric"] for chain in fit.record.chains}, {"dense"})
+        warm = [
+            sum(chain["warmup_steps"] for chain in each.record.chains) for each in (fit, plain)
+        ]
+        self.assertLess(warm[0], warm[1] / 3)
+        draws = fit.draws.get("x")
+        for at in (0, 20):
+            assert_mean_near(self, draws[..., at], 0.0)
+            assert_mean_near(self, draws[..., at] ** 2, covariance[at, at])
+
+    def test_half_as_many_draws_as_dimensions_say_most(self):
+        covariance = turned(60, 1e4)
+        generator = np.random.default_rng(8)
+        draws = generator.multivariate_normal(np.zeros(60), covariance, 40)
+        gradients = -np.linalg.solve(covariance, draws.T).T
+        factor = scale_by_gradients(draws, gradients, draws.std(axis=0), 100.0)
+        left = np.linalg.solve(factor, np.linalg.solve(factor, covariance).T)
+        self.assertLess(np.linalg.cond(left), 1e4 / 30)
+
+    def test_no_metric_where_none_would_help(self):
+        generator = np.random.default_rng(9)
+        even = generator.standard_normal((50, 60))
+        heavy = generator.standard_t(3, (50, 60))
+        skewed = np.log(generator.gamma(0.1, size=(50, 60)))
+        wide = generator.normal(0, 2, (50, 1))
+        funnel = np.hstack([wide, np.exp(wide / 2) * generator.standard_normal((50, 59))])
+        rest = funnel[:, 1:]
+        slopes = -wide / 4 - 59 / 2 + 0.5 * (rest**2).sum(axis=1, keepdims=True) * np.exp(-wide)
+        for name, draws, gradients in (
+            ("even", even, -even),
+            ("heavy", heavy, -4 * heavy / (3 + heavy**2)),
+            ("skewed", skewed, 0.1 - np.exp(skewed)),
+            ("funnel", funnel, np.hstack([slopes, -rest * np.exp(-wide)])),
+            ("stuck", np.ones((50, 60)), -np.ones((50, 60))),
+            ("flat", even, np.zeros((50, 60))),
+        ):
+            with self.subTest(name):
+                sd = np.maximum(draws.std(axis=0), 1e-3)
+                self.assertIsNone(scale_by_gradients(draws, gradients, sd, 100.0))
 
 
 class Estimates(unittest.TestCase):

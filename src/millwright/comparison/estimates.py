@@ -78,21 +78,24 @@ class AcrossFits(Shown):
 
     @cached_property
     def _tables(self) -> dict[str, Table]:
-        """The table of each quantity, one row a fit."""
+        """The table of each fit, one row a quantity: fits may differ in chains and draws."""
         return {
-            name: make_table(
-                fits, self.level, self.kind, one_sided=fits if name in self.one_sided else ()
-            )
-            for name, fits in self.draws.items()
+            fit: make_table(self._of(fit), self.level, self.kind, one_sided=self.one_sided)
+            for fit in self.good
+            if self._of(fit)
         }
+
+    def _of(self, fit: str) -> dict[str, np.ndarray]:
+        return {name: fits[fit] for name, fits in self.draws.items() if fit in fits}
 
     @property
     def _rows(self) -> dict[tuple[str, str], tuple[str, int]]:
         """Where each quantity and fit stands in the tables."""
+        places = {fit: list(self._of(fit)) for fit in self.good}
         return {
-            (name, fit): (name, at)
+            (name, fit): (fit, places[fit].index(name))
             for name, fits in self.draws.items()
-            for at, fit in enumerate(fits)
+            for fit in fits
         }
 
     @property

@@ -25,6 +25,8 @@ class TransitionBlock(NamedTuple):
     ----------
     draws
         Positions, float64 of shape (count, dimension).
+    gradients
+        At the draws, in standardised coordinates as in `PhasePoint`, shape (count, dimension).
     statistics
         float64 of shape (count, 7), columns as in `STATISTICS`.
     ends
@@ -36,6 +38,7 @@ class TransitionBlock(NamedTuple):
     step_size: StepSize
     moments: Moments
     draws: np.ndarray
+    gradients: np.ndarray
     statistics: np.ndarray
     ends: np.ndarray
 
@@ -90,7 +93,7 @@ def block_for(
         many = padded(momenta, length), padded(seeds, length)
         result = executable(state, step_size, moments, settings, *many, arguments)
         state, step_size, moments = (type(part)(*map(np.asarray, part)) for part in result[:3])
-        draws, statistics, ends = (np.asarray(kept)[:count] for kept in result[3:])
-        return TransitionBlock(state, step_size, moments, draws, statistics, ends)
+        kept = (np.asarray(each)[:count] for each in result[3:])
+        return TransitionBlock(state, step_size, moments, *kept)
 
     return run

@@ -12,13 +12,21 @@ import numpy as np
 from millwright.errors import StartError
 from millwright.sampling.block import TransitionBlock, block_for, block_length
 from millwright.sampling.block_tuples import Moments, PhasePoint, Settings, StepSize
+from millwright.sampling.gradient_metric import FEWEST, scale_by_gradients
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.start_points import spread_of, start_candidates
 from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import TargetDensity
-from millwright.sampling.warmup import LARGEST_DENSE, dense_scale, refined_scale, wants_dense
+from millwright.sampling.warmup import (
+    LARGEST_DENSE,
+    STRONGLY_CORRELATED,
+    dense_scale,
+    plan,
+    refined_scale,
+    wants_dense,
+)
 from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["ChainState", "NoUTurnSampler"]
@@ -28,6 +36,10 @@ _ACCEPTANCE = STATISTICS.index("acceptance")
 _STEPS = STATISTICS.index("evaluations")
 
 
+# Fewer dimensions soon have the draws that a covariance takes.
+_MANY = 27
+# There the steps before the metric is first learned are most of the warm-up.
+_SOON = 0.03
 _OFTEN = 0.002
 _RAISE = 0.75
 
@@ -46,6 +58,8 @@ class ChainState(WindowedState):
         The metric in force, and its standard deviations, shape (dimension,).
     means, squares
         Running moments of the window's draws.
+    window_gradients
+        Gradients at the window's draws, in the coordinates of the draws.
     momenta, choices
         States of the two random generators.
     late_divergences
@@ -63,6 +77,7 @@ class ChainState(WindowedState):
     deviations: np.ndarray
     means: np.ndarray
     squares: np.ndarray
+    window_gradients: np.ndarray
     momenta: Generators
     choices: Generators
     late_divergences: int = 0
@@ -96,6 +111,8 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             target, settings, chains, seed, method, longest=block_length(target.dimension)
         )
         self.run_block: dict[bool, Callable[..., TransitionBlock]] = {}
+        if target.dimension >= _MANY:
+            self.windows = plan(settings.warmup, first_share=_SOON)
 
     def prepare(self) -> None:
         """Compile the block."""
@@ -124,6 +141,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             means=np.zeros(dimension),
             squares=np.zeros(dimension),
             window_draws=np.zeros((0, dimension)),
+            window_gradients=np.zeros((0, dimension)),
             momenta=momenta.bit_generator.state,
             choices=choices.bit_generator.state,
         )
@@ -245,15 +263,17 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         state = self._after(state, block)
         numbers = np.arange(state.within, state.within + count)
         late = block.statistics[numbers >= window.length // 2, _DIVERGENT].sum()
-        draws = state.window_draws
+        draws, gradients = state.window_draws, state.window_gradients
         if window.metric and self._keeps_window:
             draws = np.concatenate([draws, block.draws])
+            gradients = np.concatenate([gradients, _grown(state.scale, block.gradients)])
         state = replace(
             state,
             within=state.within + count,
             means=block.moments.mean,
             squares=block.moments.squares,
             window_draws=draws,
+            window_gradients=gradients,
             late_divergences=state.late_divergences + int(late),
             warmup_steps=state.steps,
         )
@@ -277,22 +297,36 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             state, size = self._first_step(state, size)
             # The size is about right by now: reaching further would only diverge.
             state = replace(state, step_size=np.array(StepSize.starting_at(size, reach=2.0)))
-        nothing = np.zeros(self.target.dimension)
-        return closed(state, means=nothing, squares=nothing, late_divergences=0)
+        nothing, none = np.zeros(self.target.dimension), state.window_gradients[:0]
+        fresh = {"means": nothing, "squares": nothing, "window_gradients": none}
+        return closed(state, late_divergences=0, **fresh)
 
     def _learn(self, state: ChainState) -> ChainState:
-        """Estimate the metric from a window; it turns dense where that pays, and stays so."""
+        """Estimate the metric from a window; it turns dense where that pays.
+
+        With few unknowns it stays so; with many each window decides anew, since fewer draws a
+        dimension made the choice before.
+        """
         n, draws = state.within, state.window_draws
         sd = np.sqrt(state.squares / max(1, n - 1))
         deviations = refined_scale(n, state.means, sd, state.deviations)
         wanted = self.method.metric
-        dense = state.dense or (
+        dense = (state.dense and self.target.dimension < _MANY) or (
             self._keeps_window
             and (wanted == "dense" or (wanted == "automatic" and wants_dense(draws, deviations)))
         )
-        scale = dense_scale(draws, deviations) if dense else deviations
+        scale = self._scale_by_gradients(state, deviations)
+        if scale is None:
+            scale = dense_scale(draws, deviations) if dense else deviations
         gradient = _shrunk(scale, _grown(state.scale, state.gradient))
         return replace(state, scale=scale, deviations=deviations, gradient=gradient)
+
+    def _scale_by_gradients(self, state: ChainState, deviations: np.ndarray) -> np.ndarray | None:
+        """Return a dense metric from fewer draws than their covariance takes, if they say one."""
+        draws, gradients = state.window_draws, state.window_gradients
+        if len(draws) < FEWEST or self.target.dimension < _MANY:
+            return None
+        return scale_by_gradients(draws, gradients, deviations, STRONGLY_CORRELATED)
 
     def _raise_acceptance(self, state: ChainState, length: int) -> ChainState:
         """Ask for smaller steps if the later half of a long enough window still diverged.
@@ -367,4 +401,4 @@ def _grown(scale: np.ndarray, gradient: np.ndarray) -> np.ndarray:
     # Heavy, and needed where a chain with a dense metric runs only.
     from scipy.linalg import solve_triangular
 
-    return np.asarray(solve_triangular(scale, gradient, trans="T", lower=True))
+    return np.asarray(solve_triangular(scale, gradient.T, trans="T", lower=True).T)

@@ -26,8 +26,8 @@ def block_of_transitions(
     momenta: Array,
     seeds: Array,
     arguments: Any,
-) -> tuple[PhasePoint, StepSize, Moments, Array, Array, Array]:
-    """Return the state, what was learned, and draws, statistics and ends; to be compiled.
+) -> tuple[PhasePoint, StepSize, Moments, Array, Array, Array, Array]:
+    """Return the state, what was learned, and what `TransitionBlock` keeps; to be compiled.
 
     The arguments after `log_density` are those of `block_for`, and the target's own. As many
     transitions are made as `settings.count` says; rows beyond it stay zero.
@@ -38,7 +38,7 @@ def block_of_transitions(
     begin = Point(state.q, state.gradient, state.log_density, jnp.asarray(0.0))
 
     def one(carry: tuple[Any, ...]) -> tuple[Any, ...]:
-        at, point, adaptation, learned, draws, statistics, ends = carry
+        at, point, adaptation, learned, draws, gradients, statistics, ends = carry
         size = jnp.exp(jnp.where(settings.adapting, adaptation.log_step, adaptation.log_mean))
         momentum, seed = (
             lax.dynamic_index_in_dim(x, at, keepdims=False) for x in (momenta, seeds)
@@ -59,10 +59,12 @@ def block_of_transitions(
             adaptation, moved.acceptance, settings.adapting, settings.target_acceptance
         )
         draws = lax.dynamic_update_index_in_dim(draws, moved.point.q, at, 0)
+        gradients = lax.dynamic_update_index_in_dim(gradients, moved.point.gradient, at, 0)
         statistics = lax.dynamic_update_index_in_dim(statistics, row, at, 0)
         ends = lax.dynamic_update_index_in_dim(ends, moved.end, at, 0)
         learned = _with_draw(learned, moved.point.q)
-        return at + 1, moved.point, learned_size, learned, draws, statistics, ends
+        kept = draws, gradients, statistics, ends
+        return at + 1, moved.point, learned_size, learned, *kept
 
     carry = (
         jnp.asarray(0),
@@ -70,14 +72,15 @@ def block_of_transitions(
         step_size,
         moments,
         jnp.zeros_like(momenta),
+        jnp.zeros_like(momenta),
         jnp.zeros((momenta.shape[0], len(STATISTICS))),
         jnp.zeros_like(momenta),
     )
-    _, point, step_size, moments, draws, statistics, ends = lax.while_loop(
+    _, point, step_size, moments, draws, gradients, statistics, ends = lax.while_loop(
         lambda carry: carry[0] < settings.count, one, carry
     )
     state = PhasePoint(point.q, point.gradient, point.log_density)
-    return state, step_size, moments, draws, statistics, ends
+    return state, step_size, moments, draws, gradients, statistics, ends
 
 
 def _with_draw(moments: Moments, q: Array) -> Moments:

@@ -9,6 +9,7 @@ import numpy as np
 
 __all__ = [
     "LARGEST_DENSE",
+    "STRONGLY_CORRELATED",
     "Metric",
     "Window",
     "dense_scale",
@@ -22,7 +23,7 @@ Metric = Literal["automatic", "diagonal", "dense"]
 
 # A dense metric costs a second compilation, and its own arithmetic at every step.
 LARGEST_DENSE = 200
-_STRONGLY_CORRELATED = 100.0
+STRONGLY_CORRELATED = 100.0
 _DRAWS_A_DIMENSION = 3
 
 
@@ -34,15 +35,15 @@ class Window:
     metric: bool
 
 
-def plan(warmup: int) -> tuple[Window, ...]:
+def plan(warmup: int, first_share: float = 0.075) -> tuple[Window, ...]:
     """Divide a warm-up into windows.
 
-    The first 7.5 % find the bulk of the posterior; then windows that double in length estimate
+    The first find the bulk of the posterior; then windows that double in length estimate
     the metric, each from its own draws; the last 10 % settle the step size.
     """
     if warmup < 20:
         return (Window(warmup, metric=False),) if warmup else ()
-    first = max(5, round(0.075 * warmup))
+    first = max(5, round(first_share * warmup))
     last = max(5, round(0.1 * warmup))
     windows = [Window(first, metric=False)]
     left, length = warmup - first - last, max(10, round(0.025 * warmup))
@@ -108,7 +109,7 @@ def wants_dense(draws: np.ndarray, sd: np.ndarray) -> bool:
         return False
     z = (draws - draws.mean(axis=0)) / sd
     eigenvalues = np.linalg.eigvalsh(z.T @ z / n)
-    return bool(eigenvalues[-1] > _STRONGLY_CORRELATED * eigenvalues[0])
+    return bool(eigenvalues[-1] > STRONGLY_CORRELATED * eigenvalues[0])
 
 
 def dense_scale(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:

@@ -62,7 +62,7 @@ __all__ = [
     "read_run",
 ]
 
-FORMAT = 3
+FORMAT = 4
 
 Coordinates = Mapping[tuple[str, ...], np.ndarray]
 
