@@ -94,6 +94,10 @@ class ManyUnknowns(unittest.TestCase):
         for at in (0, 20):
             assert_mean_near(self, draws[..., at], 0.0)
             assert_mean_near(self, draws[..., at] ** 2, covariance[at, at])
+        # Blocks of other lengths must learn the same metric.
+        short = {**settings, "draws": 20}
+        ones = [target.fit(workers=n, **short).draws.get("x") for n in (1, 2)]
+        np.testing.assert_array_equal(*ones)
 
     def test_half_as_many_draws_as_dimensions_say_most(self):
         covariance = turned(60, 1e4)

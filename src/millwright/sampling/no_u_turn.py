@@ -59,7 +59,7 @@ class ChainState(WindowedState):
     means, squares
         Running moments of the window's draws.
     window_gradients
-        Gradients at the window's draws, in the coordinates of the draws.
+        Gradients at the window's draws, in standardised coordinates.
     momenta, choices
         States of the two random generators.
     late_divergences
@@ -266,7 +266,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         draws, gradients = state.window_draws, state.window_gradients
         if window.metric and self._keeps_window:
             draws = np.concatenate([draws, block.draws])
-            gradients = np.concatenate([gradients, _grown(state.scale, block.gradients)])
+            gradients = np.concatenate([gradients, block.gradients])
         state = replace(
             state,
             within=state.within + count,
@@ -323,9 +323,11 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
 
     def _scale_by_gradients(self, state: ChainState, deviations: np.ndarray) -> np.ndarray | None:
         """Return a dense metric from fewer draws than their covariance takes, if they say one."""
-        draws, gradients = state.window_draws, state.window_gradients
+        draws = state.window_draws
         if len(draws) < FEWEST or self.target.dimension < _MANY:
             return None
+        # All at once: in blocks, whose lengths differ, the solution would round otherwise.
+        gradients = _grown(state.scale, state.window_gradients)
         return scale_by_gradients(draws, gradients, deviations, STRONGLY_CORRELATED)
 
     def _raise_acceptance(self, state: ChainState, length: int) -> ChainState:
