@@ -124,6 +124,8 @@ class ManyUnknowns(unittest.TestCase):
             ("funnel", funnel, np.hstack([slopes, -rest * np.exp(-wide)])),
             ("stuck", np.ones((50, 60)), -np.ones((50, 60))),
             ("flat", even, np.zeros((50, 60))),
+            ("beyond numbers", even, -1e200 * even),
+            ("steep in one", even, -even * 10.0 ** np.linspace(-300, 300, 60)),
         ):
             with self.subTest(name):
                 sd = np.maximum(draws.std(axis=0), 1e-3)

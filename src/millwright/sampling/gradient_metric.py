@@ -42,7 +42,15 @@ def scale_by_gradients(
     ratio
         Of the largest to the smallest eigenvalue, in units of `sd`, from which on it pays.
     """
-    z, slopes = draws / sd, gradients * sd
+    with np.errstate(over="ignore", invalid="ignore"):
+        try:
+            return _chosen(draws / sd, gradients * sd, sd, ratio)
+        except np.linalg.LinAlgError:
+            # Squares beyond what numbers can hold: the warm-up has not come to the bulk yet.
+            return None
+
+
+def _chosen(z: np.ndarray, slopes: np.ndarray, sd: np.ndarray, ratio: float) -> np.ndarray | None:
     half = len(z) // 2
     if not all(_moves(part) for values in (z, slopes) for part in (values[:half], values[half:])):
         return None
