@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -31,7 +32,12 @@ class Data(dict[tuple[str, ...], Any]):
         self.labels = labels
         self.label_outcomes = label_outcomes
         self.filled = filled
-        self.all_rows = joined(fitted, tables) if fitted else tables
+        self.fitted = fitted
+
+    @cached_property
+    def all_rows(self) -> Tables:
+        """The rows with those that labels were taken from; a copy of all that few models need."""
+        return joined(self.fitted, self.tables) if self.fitted else self.tables
 
     def __missing__(self, key: tuple[str, ...]) -> Any:
         makers: dict[str, Callable[..., np.ndarray]] = {

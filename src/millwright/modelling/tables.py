@@ -209,7 +209,9 @@ class Tables:
             axes = tuple(map(_axis_text, column.axes))
             digest.update(repr((name, axes, column.values.shape)).encode())
             values = column.values
-            digest.update(values.tobytes() if column.numeric else repr(list(values)).encode())
+            # The bytes themselves: a copy would be another column of many rows.
+            held = np.ascontiguousarray(values).data if column.numeric else None
+            digest.update(repr(list(values)).encode() if held is None else held)
         return digest.hexdigest()
 
 
