@@ -141,8 +141,10 @@ class Predict(unittest.TestCase):
     def test_bad_new_rows(self):
         with self.assertRaisesRegex(DataError, "label set `yeast`: 'rye'"):
             yeasts().predict({"yeast": ["rye"], "loaves": [20]})
-        with self.assertRaisesRegex(mw.errors.MillwrightError, "hours"):
+        with self.assertRaisesRegex(DataError, "the new rows have no column `hours`"):
             straight().predict({"minutes": [1.0]})
+        with self.assertRaisesRegex(DataError, "give the columns of the new rows as data"):
+            straight().predict(rows=2)
         prediction = straight().predict({"hours": [1.0, 5.0]})
         for truth in ({"moisture": [1.0]}, {"other": [1.0, 2.0]}, [np.nan, 1.0]):
             with self.subTest(truth=truth), self.assertRaises(DataError):

@@ -403,6 +403,11 @@ def predict(
         labels = grown or old.labels
         binding = bind(old.specification, tables, labels, outcomes="optional", like=old)
     except DataError as error:
+        if data is None:
+            raise DataError(
+                f"{error.marked}\nRows alone are for models without predictors: give the columns "
+                "of the new rows as data instead."
+            ) from error
         if not fresh and grown_labels(draws, tables, fresh=True) != grown:
             raise DataError(
                 f"{error.marked}\nTo predict for labels that the fit has not seen, ask "

@@ -145,13 +145,14 @@ def _drafted(
         # New rows need not have what only values of the fit or derived quantities rest on.
         parts, taken = take_values(parts, like.program, like.arguments, (), like.taken)
     used = parts if like is None else needed(parts)
-    columns = columns_used(specification, used, read.tables, read.outcomes_needed)
+    fitted = like.tables if like else None
+    columns = columns_used(specification, used, read.tables, read.outcomes_needed, fitted)
     sizes = {**read.tables.sizes, **{name: len(v) for name, v in labels.items()}}
     arguments = Data(
         read.tables,
         labels,
         frozenset(part.name for part in specification.parts if part.event == "label"),
-        like.tables if like else read.seen,
+        fitted or read.seen,
         frozenset(read.gaps),
         passed_over(specification),
     )

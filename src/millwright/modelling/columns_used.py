@@ -24,15 +24,19 @@ def columns_used(
     parts: Sequence[Part],
     tables: Tables,
     needed: bool,
+    fitted: Tables | None = None,
 ) -> dict[str, tuple[str, ...]]:
-    """Return the axes of each column in use; refuse names that nothing defines."""
+    """Return the axes of each column in use; refuse names that nothing defines.
+
+    With tables that were `fitted`, new rows must have the columns that those had.
+    """
     result: dict[str, tuple[str, ...]] = {}
     defined = set(specification.defined)
     for part in parts:
         for name in _names_in(part):
             if name.name in defined:
                 continue
-            _check_known(part, name, tables, defined)
+            _check_known(part, name, tables, defined, fitted)
             result[name.name] = tables.columns[name.name].axes
         for label_set in part.per:
             if label_set in tables.columns and label_set not in tables.matrix_labels:
@@ -49,9 +53,14 @@ def columns_used(
     return result
 
 
-def _check_known(part: Part, name: Name, tables: Tables, defined: set[str]) -> None:
+def _check_known(
+    part: Part, name: Name, tables: Tables, defined: set[str], fitted: Tables | None
+) -> None:
     if name.name in tables.columns:
         return
+    if fitted and name.name in fitted.columns:
+        problem = f"the new rows have no column `{name.name}`, which the fitted ones had"
+        raise DataError(part.definition.message(problem, _place_of(part, name)))
     known = [*defined, *tables.columns]
     raise ModelError(
         part.definition.message(
