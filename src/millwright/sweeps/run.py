@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from millwright.cores import available_cores
+from millwright.cores import available_cores, one_thread
 from millwright.sampling.progress import ChainProgress, Listener, Progress
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sweeps.chain import sweep
@@ -140,7 +140,7 @@ def swept(
         for number in range(plan.chains)
     ]
     try:
-        with ThreadPoolExecutor(max_workers=workers or available_cores()) as pool:
+        with one_thread, ThreadPoolExecutor(max_workers=workers or available_cores()) as pool:
             waiting = {pool.submit(chain.block) for chain in chains}
             while waiting:
                 waiting = _next_blocks(pool, waiting)
