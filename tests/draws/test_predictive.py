@@ -141,7 +141,7 @@ class Predict(unittest.TestCase):
     def test_bad_new_rows(self):
         with self.assertRaisesRegex(DataError, "label set `yeast`: 'rye'"):
             yeasts().predict({"yeast": ["rye"], "loaves": [20]})
-        with self.assertRaisesRegex(DataError, "the new rows have no column `hours`"):
+        with self.assertRaisesRegex(DataError, "the new rows need the column `hours`"):
             straight().predict({"minutes": [1.0]})
         with self.assertRaisesRegex(DataError, "give the columns of the new rows as data"):
             straight().predict(rows=2)

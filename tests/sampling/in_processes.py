@@ -41,6 +41,48 @@ def dies_once(marker):
     return density
 
 
+# Factorises batches of matrices in as many threads as the machine has cores, over and over.
+BATCHES = """
+import os
+from concurrent.futures import ThreadPoolExecutor
+import jax, jax.numpy as jnp, numpy as np
+from millwright.sampling.compiling import compiled
+jax.config.update("jax_enable_x64", True)
+
+def factors(rounds, x, data):
+    again = lambda _, y: jnp.linalg.cholesky(data + y @ y.swapaxes(-1, -2))
+    return jax.lax.fori_loop(0, rounds, again, x)
+
+arguments = np.zeros((32, 40, 40)), np.tile(np.eye(40), (32, 1, 1))
+run = compiled(factors, 10, arguments)
+one = np.asarray(run(*arguments))
+with ThreadPoolExecutor(os.cpu_count()) as threads:
+    for _ in range(5):
+        for found in threads.map(lambda _: np.asarray(run(*arguments)), range(os.cpu_count())):
+            np.testing.assert_array_equal(found, one)
+"""
+
+
+class Batches(unittest.TestCase):
+    def test_programs_that_share_their_matrices_out_do_not_wait_for_each_other(self):
+        done = subprocess.run([sys.executable, "-c", BATCHES], timeout=90, capture_output=True)
+        self.assertEqual(done.returncode, 0, done.stderr)
+
+    def test_many_processes_are_fitted_side_by_side(self):
+        kernel = "squared_exponential(day, scale=1, length=length)"
+        model = mw.Model(
+            priors={"length": "inverse_gamma(shape=4, scale=8)", "noise": "half_normal(1)"},
+            likelihood={"level": f"gaussian_process(0, noise=noise, kernel={kernel})"},
+        )
+        make, day = np.random.default_rng(3), np.arange(40.0)
+        sets = {
+            at: {"day": day, "level": np.sin(day / at) + make.normal(0, 0.5, 40)}
+            for at in (3, 4, 5, 6)
+        }
+        found = model.fit_each(sets, workers=2, **SETTINGS)
+        self.assertEqual(len(found.table("length")), 4)
+
+
 class Same(unittest.TestCase):
     def test_threads_processes_and_any_executor_give_the_same_draws(self):
         here = TARGET.fit(**SETTINGS)

@@ -4,13 +4,38 @@ import tempfile
 import unittest
 
 import jax
+import jax.numpy as jnp
 import numpy as np
 
+from millwright.sampling.batched_algebra import shares_batches
 from millwright.sampling.compiling import compilations, compiled
 
 
 def scaled(static, x, factor):
     return static * x * factor["by"]
+
+
+class Batched(unittest.TestCase):
+    def test_batches_of_matrices_are_found_wherever_they_stand(self):
+        def loop(x):
+            return jax.lax.fori_loop(0, 3, lambda _, y: y + jnp.linalg.cholesky(x), x)
+
+        several, one = np.tile(np.eye(3), (4, 1, 1)), np.eye(3)
+        slope = jax.grad(lambda x: loop(x).sum())
+        for function, argument, shared in (
+            (loop, several, True),
+            (loop, one, False),
+            (jax.vmap(loop), several, True),
+            (jax.jit(jax.vmap(jax.jit(loop))), several, True),
+            (slope, one, False),
+            (jax.vmap(slope), several, True),
+            (lambda x: jnp.linalg.solve(x, one), one, False),
+            (jax.vmap(lambda x: jnp.linalg.solve(x, one)), several, True),
+            (lambda x: jax.lax.cond(x.sum() > 0, jnp.linalg.inv, lambda y: y, x), several, True),
+            (lambda x: x @ x, several, False),
+        ):
+            traced = jax.jit(function).trace(argument)
+            self.assertEqual(shares_batches(traced.jaxpr), shared)
 
 
 class Compiled(unittest.TestCase):

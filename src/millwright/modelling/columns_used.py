@@ -59,7 +59,10 @@ def _check_known(
     if name.name in tables.columns:
         return
     if fitted and name.name in fitted.columns:
-        problem = f"the new rows have no column `{name.name}`, which the fitted ones had"
+        problem = (
+            f"the new rows need the column `{name.name}`, which the model uses and the fitted "
+            "rows had: give it a value for each new row"
+        )
         raise DataError(part.definition.message(problem, _place_of(part, name)))
     known = [*defined, *tables.columns]
     raise ModelError(

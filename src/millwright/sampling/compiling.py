@@ -18,6 +18,8 @@ from typing import Any
 import numpy as np
 from platformdirs import user_cache_path
 
+from millwright.sampling.batched_algebra import in_turn, shares_batches
+
 __all__ = ["compilations", "compiled", "on_device"]
 
 _OPTIONS: dict[str, Any] = {"xla_cpu_multi_thread_eigen": False}
@@ -65,9 +67,12 @@ def compiled(
     with making:
         if key not in _executables:
             options = _options(sum(map(np.size, jax.tree.leaves(arguments[-1]))))
-            traced = jax.jit(functools.partial(function, static), compiler_options=options)
+            whole = jax.jit(functools.partial(function, static), compiler_options=options)
             with _disk_cache:
-                _executables[key] = traced.lower(*arguments).compile()
+                traced = whole.trace(*arguments)
+                program = traced.lower().compile()
+            shares = shares_batches(traced.jaxpr)
+            _executables[key] = in_turn(program) if shares else program
         return _executables[key]
 
 

@@ -255,7 +255,9 @@ def read_run(path: Path, entries: Sequence[str]) -> StoredRun:
     record = _read_json(path / "run.json", ("format",))
     if record.get("format") != FORMAT:
         raise StorageError(
-            f"{path} was written in format {record.get('format')!r}; this version reads {FORMAT}."
+            f"{path} was written in format {record.get('format')!r}; this version reads {FORMAT}. "
+            "Fit its model again: `model.toml` and `data` in that folder have all that it was "
+            "given."
         )
     _check_entries(path / "run.json", record, entries)
     model, sheet = _model_of(path)
