@@ -2,6 +2,7 @@
 
 import ast
 import inspect
+import os
 import pkgutil
 import re
 import subprocess
@@ -38,6 +39,21 @@ class PublicFace(unittest.TestCase):
             self.assertIsNotNone(getattr(mw, name))
         with self.assertRaises(AttributeError):
             mw.nothing  # noqa: B018
+
+    def test_loops_are_compiled_as_a_whole_unless_the_user_says_otherwise(self):
+        said = "--xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold=1"
+        other = "--xla_cpu_use_fusion_emitters=false"
+        shown = "import os, millwright; print(os.environ['XLA_FLAGS'])"
+        for given, begins in (("", "--xla_backend"), (other, other), (said, said)):
+            run = subprocess.run(
+                [sys.executable, "-c", shown],
+                env={**os.environ, "XLA_FLAGS": given},
+                capture_output=True,
+                text=True,
+                check=True,
+            )
+            self.assertTrue(run.stdout.startswith(begins), run.stdout)
+            self.assertEqual(run.stdout.count("xla_cpu_small_while_loop_byte_threshold"), 1)
 
     def test_functions_are_those_of_the_language(self):
         self.assertEqual(set(_DISTRIBUTIONS), set(DISTRIBUTIONS))

@@ -1,9 +1,10 @@
 """Millwright: Bayesian models from their text to a checked answer.
 
 Names are loaded when they are first used, so that `import millwright` and the command line
-start quickly. Importing has one effect: JAX computes in double precision from then on, whether
+start quickly. Importing has two effects. JAX computes in double precision from then on, whether
 it is loaded already or later, so that constants in a user's own functions are as precise as
-the rest.
+the rest. And unless it has compiled something already, or `XLA_FLAGS` says otherwise, it compiles
+loops over small arrays as a whole.
 """
 
 from __future__ import annotations
@@ -16,6 +17,13 @@ from typing import TYPE_CHECKING, Any
 os.environ["JAX_ENABLE_X64"] = "True"
 if "jax" in sys.modules:
     sys.modules["jax"].config.update("jax_enable_x64", True)
+
+# Each operation of a loop is a call of its own where its turns go through more bytes than this:
+# with small models that is most of the time (`benchmarks/README.md`, "Loops as a whole").
+_LOOPS = "--xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold=300000"
+_flags = os.environ.get("XLA_FLAGS", "")
+if "xla_backend_extra_options" not in _flags:
+    os.environ["XLA_FLAGS"] = f"{_flags} {_LOOPS}".strip()
 
 __version__ = "0.1.0"
 
