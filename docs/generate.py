@@ -228,7 +228,12 @@ def page() -> str:
     lines += [columns, "| --- | --- | --- | --- |"]
     lines += [distribution_row(DISTRIBUTIONS[n]) for n in sorted(DISTRIBUTIONS) if n not in plain]
     lines += ["", "## Kernels of Gaussian processes", ""]
-    lines += ["`inputs` is a column, or a matrix of several. `scale` is a standard deviation.", ""]
+    lines += ["`inputs` is a column, or a matrix of several. `scale` is a standard deviation."]
+    lines += [
+        "An outcome whose whole kernel is a `matern` one of one column, with `noise`, takes time "
+        "in proportion to its rows; others factor a matrix at each step.",
+        "",
+    ]
     lines += ["| written | gives |", "| --- | --- |"]
     lines += [f"| `{kernel_usage(n)}` | {k.summary} |" for n, k in sorted(KERNELS.items())]
     lines += ["", "## Distributions made from others", "", MODIFIED]

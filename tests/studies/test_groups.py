@@ -171,7 +171,7 @@ class QuickFits(unittest.TestCase):
         return mw.studies.two_groups(table, "x", "g", **settings)
 
     def method(self, study, **settings):
-        found = study.fit(seed=1, progress=False, **settings)
+        found = study.fit(seed=2, progress=False, **settings)
         return found.posterior.record.method["method"]
 
     def test_data_of_another_length_compile_nothing(self):

@@ -108,6 +108,27 @@ class Algebra(unittest.TestCase):
             _, then = exact("matern32", places, np.append(X, place), np.append(Y, 0.0))
             self.assertAlmostEqual(share, 1 - np.diag(then).mean() / now, places=9)
 
+    def test_many_readings_of_rough_kernels_in_order(self):
+        make = np.random.default_rng(8)
+        x = make.permutation(np.append(np.linspace(0, 3, 109), 1.5))
+        y = np.sin(2 * x) + make.normal(0, NOISE, 110)
+        places = np.array([2.2, -0.5, 1.5])
+        for name in ("matern32", "matern52"):
+            given = Readings(kernel=name, x=x, y=y, errors=np.ones(110))
+            self.assertTrue(given.in_order)
+            mean, whole = exact(name, places, x, y)
+            drawn = function_draws(given, same(3000), places, np.random.default_rng(1))
+            off = (drawn.mean(axis=0) - mean) / np.sqrt(np.diag(whole) / 3000)
+            self.assertLess(np.abs(off).max(), 4)
+            told = gain(given, same(1), np.array([2.9]), places, 1.0)[0]
+            _, then = exact(name, places, np.append(x, 2.9), np.append(y, 0.0))
+            self.assertAlmostEqual(told, 1 - np.trace(then) / np.trace(whole), places=8)
+        study = mw.studies.smooth({"x": x, "y": y}, "x", "y", kernel="matern32")
+        self.assertIsNone(study.gathered)
+        self.assertIn(
+            "110 rows are gone through one after the other", " ".join(str(study).split())
+        )
+
     def test_usual_lengths_lie_between_spacing_and_span(self):
         for span, spacing in ((10.0, 0.5), (3.0, 0.01), (5.0, 4.0)):
             shape, scale = length_prior(span, spacing)

@@ -8,9 +8,12 @@ import numpy as np
 
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
+from millwright.distributions.matern import Along
 from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.matern_moments import NoisyReadings, left_out
 from millwright.errors import ModelError
+from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
 from millwright.modelling.density import log_likelihood
 from millwright.modelling.labelled import DRAW, full
@@ -24,6 +27,8 @@ __all__ = ["Rows", "log_likelihood_of", "outcome_rows", "row_blocks"]
 Rows = tuple[tuple[str, int], ...]
 """Outcome and row, counted from 1."""
 
+_DRAWS_AT_ONCE, _ENTRIES = 200, 30_000_000
+_MANY = 100
 _NUMBERS_AT_ONCE = 1_000_000
 """Log likelihoods in one block; working them out takes several arrays of this size."""
 
@@ -114,13 +119,37 @@ def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
     axes = (DRAW, *dict(binding.program.outcome_axes)[part.name])
     seen = np.asarray(binding.arguments["observed", part.name])
     result = np.empty((size, len(seen)))
-    step = 200
+    step = max(1, min(_DRAWS_AT_ONCE, _ENTRIES // len(seen) ** 2))
     for start in range(0, size, step):
         keep = slice(start, min(start + step, size))
+        along = along_one_axis(draws.evaluation(keep=keep), part)
+        if along is not None and len(seen) > _MANY and along.x.ndim == 1:
+            result[keep] = _along_one_axis(along, seen, keep.stop - start)
+            continue
         named = draws.evaluation(keep=keep).parameters(part)
         p = spread_arguments(on_numpy, part, named, axes, binding.program)
         precision = np.linalg.inv(np.asarray(family.covariance(on_numpy, p)))
         variance = 1 / np.diagonal(precision, axis1=-2, axis2=-1)
         gap = variance * np.einsum("...ij,...j->...i", precision, seen - p["location"])
-        result[keep] = -0.5 * (gap * gap / variance + np.log(2 * np.pi * variance))
+        result[keep] = _normal(gap, variance)
     return result
+
+
+def _along_one_axis(along: Along, seen: np.ndarray, draws: int) -> np.ndarray:
+    """Return the same of a process along one column, in linear time."""
+    size = (draws, len(seen))
+    given = NoisyReadings(
+        kernel=along.kernel,
+        x=along.x,
+        left=np.broadcast_to(seen - along.location, size),
+        noise=np.broadcast_to(along.noise, size),
+        height=np.broadcast_to(np.abs(along.height), draws),
+        length=np.broadcast_to(np.abs(along.length), draws),
+    )
+    return _normal(*left_out(given))
+
+
+def _normal(gap: np.ndarray, variance: np.ndarray) -> np.ndarray:
+    """Return normal log densities at a distance from the mean."""
+    found: np.ndarray = -0.5 * (gap * gap / variance + np.log(2 * np.pi * variance))
+    return found

@@ -28,7 +28,8 @@ class Series(NamedTuple):
     loadings
         Weights of the state in each reading, (times, k, n).
     transition, steps
-        state(t + 1) = transition state(t) + a step with the covariance `steps`, (n, n) each.
+        state(t + 1) = transition state(t) + a step with the covariance `steps`, (n, n) each, or
+        both for each time, (times, n, n).
     mean, spread
         Mean (n,) and covariance (n, n) of the state at the first time, before its readings.
     errors
@@ -79,11 +80,12 @@ def log_density(series: Series) -> Any:
 
 def _forward(series: Series) -> tuple[Any, Any]:
     """Return next state, log density and last state; and each state before a reading."""
-    loadings, transition, steps, mean, spread, errors, readings, read, moves = series
+    loadings, _, _, mean, spread, errors, readings, read, moves = series
 
     def at_time(carry: Any, given: Any) -> tuple[Any, Any]:
         mean, spread, total, *_ = carry
-        loadings, noises, values, there, move = given
+        loadings, noises, values, there, move, own = given
+        transition, steps = own or (series.transition, series.steps)
         before = []
         for at in range(len(values)):
             before.append((mean, spread))
@@ -107,8 +109,13 @@ def _forward(series: Series) -> tuple[Any, Any]:
         return (next_mean, next_spread, total, mean, spread), states
 
     start = mean, spread, jnp.zeros(()), mean, spread
-    over = loadings, errors**2, readings, read, moves
+    over = loadings, errors**2, readings, read, moves, _own_moves(series)
     return jax.lax.scan(at_time, start, over, unroll=_turns(readings))
+
+
+def _own_moves(series: Series) -> tuple[Any, Any] | None:
+    """Return transition and steps if they differ from time to time."""
+    return (series.transition, series.steps) if series.transition.ndim == 3 else None
 
 
 def _with_record(series: Series) -> tuple[Any, Any]:
@@ -119,12 +126,13 @@ def _with_record(series: Series) -> tuple[Any, Any]:
 def _back(kept: Any, slope: Any) -> tuple[Series]:
     """Return derivatives in all parts of the series."""
     series, (means, spreads) = kept
-    transition, count = series.transition, series.readings.shape[1]
+    count = series.readings.shape[1]
     taken = _taken(series, means, spreads)
 
     def at_time(carry: Any, given: Any) -> tuple[Any, Any]:
         next_mean, next_spread = carry
-        found, loadings, move = given
+        found, loadings, move, own = given
+        transition = own[0] if own else series.transition
         of_mean = transition.T @ next_mean
         of_spread = transition.T @ next_spread @ transition
         if move is not None:
@@ -149,7 +157,7 @@ def _back(kept: Any, slope: Any) -> tuple[Series]:
         return (of_mean, of_spread), (next_mean, next_spread, *each)
 
     zero = jnp.zeros_like(series.mean), jnp.zeros_like(series.spread)
-    over = taken, series.loadings, series.moves
+    over = taken, series.loadings, series.moves, _own_moves(series)
     turns = _turns(series.readings)
     (of_mean, of_spread), found = jax.lax.scan(at_time, zero, over, reverse=True, unroll=turns)
     next_means, next_spreads, of_errors, of_variances, of_leans = found
@@ -163,14 +171,12 @@ def _back(kept: Any, slope: Any) -> tuple[Series]:
         - of_errors[:, :, None] * taken.means
         + jnp.einsum("tkij,tkj->tki", taken.spreads, of_leans)
     )
-    n = len(series.mean)
-    bent = (next_spreads @ transition).transpose(0, 2, 1).reshape(-1, n)
-    of_transition = 2 * bent.T @ last_spreads.reshape(-1, n) + next_means.T @ last_means
+    of_transition, of_steps = _of_moves(series, next_means, next_spreads, last_means, last_spreads)
     return (
         Series(
             loadings=of_loadings,
             transition=of_transition,
-            steps=next_spreads.sum(axis=0),
+            steps=of_steps,
             mean=of_mean,
             spread=of_spread,
             errors=2 * series.errors * of_variances,
@@ -179,6 +185,19 @@ def _back(kept: Any, slope: Any) -> tuple[Series]:
             moves=None,
         ),
     )
+
+
+def _of_moves(
+    series: Series, next_means: Any, next_spreads: Any, last_means: Any, last_spreads: Any
+) -> tuple[Any, Any]:
+    """Return derivatives in transition and steps, of all times or of each."""
+    if series.transition.ndim == 3:
+        around = 2 * next_spreads @ series.transition @ last_spreads
+        return around + next_means[:, :, None] * last_means[:, None], next_spreads
+    n = len(series.mean)
+    bent = (next_spreads @ series.transition).transpose(0, 2, 1).reshape(-1, n)
+    of_transition = 2 * bent.T @ last_spreads.reshape(-1, n) + next_means.T @ last_means
+    return of_transition, next_spreads.sum(axis=0)
 
 
 def _taken(series: Series, means: Any, spreads: Any) -> _Taken:

@@ -23,6 +23,7 @@ from millwright.distributions.jax_tails import (
 )
 from millwright.distributions.kalman import kalman_log_density
 from millwright.distributions.kalman_open import open_kalman_log_density
+from millwright.distributions.matern_density import matern_log_density
 
 __all__ = [
     "betainc",
@@ -39,6 +40,7 @@ __all__ = [
     "log_negative_binomial",
     "log_poisson",
     "lower_inverse",
+    "matern_log_density",
     "open_kalman_log_density",
     "triangle",
 ]

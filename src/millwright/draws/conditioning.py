@@ -12,10 +12,13 @@ import numpy as np
 
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
+from millwright.distributions.matern import Along
 from millwright.distributions.processes import GaussianProcess
 from millwright.distributions.state_space import StateSpace
 from millwright.draws.labelled_draws import Draws, Keep
+from millwright.draws.matern_moments import NoisyReadings, draws_at_once, sampled
 from millwright.errors import ModelError
+from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.labelled import DRAW
@@ -35,6 +38,8 @@ __all__ = [
 
 MOST = 1000
 """Draws used where each needs a factorisation of its own."""
+
+_MANY = 100
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -89,6 +94,9 @@ def condition_on_data(
         )
     both = _with_rows(draws, tables)
     seen = np.asarray(draws.binding.arguments["observed", part.name])
+    along = along_one_axis(draws.evaluation(both, keep), part)
+    if along is not None and along.x.ndim == 1 and len(along.x) > _MANY:
+        return _along_one_axis(along, seen, draws.count(keep), generator)
     return conditioned(part, family, joint_arguments(draws, both, part, keep), seen, generator)
 
 
@@ -136,6 +144,41 @@ def joint_arguments(
     named = evaluation.parameters(part)
     values = spread_arguments(on_numpy, part, named, axes, binding.program)
     return {name: np.asarray(value, dtype=float) for name, value in values.items()}
+
+
+@one_thread
+def _along_one_axis(
+    along: Along, seen: np.ndarray, draws: int, generator: np.random.Generator
+) -> Conditional:
+    """Condition a process along one column on its first rows, in linear time."""
+    known, total = len(seen), len(along.x)
+    left = np.broadcast_to(seen - along.location[..., :known], (draws, known))
+    noise = np.broadcast_to(along.noise, (draws, total))
+    height, length = (np.broadcast_to(x, (draws,)) for x in (along.height, along.length))
+    step = draws_at_once(along.kernel, total)
+    found = [np.empty((draws, total - known)) for _ in range(3)]
+    for first in range(0, draws, step):
+        at = slice(first, first + step)
+        given = NoisyReadings(
+            kernel=along.kernel,
+            x=along.x[:known],
+            left=left[at],
+            noise=noise[at, :known],
+            height=np.abs(height[at]),
+            length=np.abs(length[at]),
+        )
+        drawn, moments = sampled(given, along.x[known:], generator)
+        for results, part in zip(found, (drawn, moments.means, moments.variances), strict=True):
+            results[at] = part
+    latent, mean, variance = found
+    centre, noise = np.asarray(along.location)[..., known:], noise[:, known:]
+    units = generator.standard_normal(latent.shape)
+    return Conditional(
+        latent=latent + centre,
+        outcome=latent + centre + noise * units,
+        mean=mean + centre,
+        variance=variance + noise**2,
+    )
 
 
 @one_thread

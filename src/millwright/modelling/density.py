@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from millwright.distributions.matern import Along
 from millwright.distributions.mathematics import Array, Mathematics
+from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import constants_of, place_group
@@ -215,6 +217,10 @@ def outcome_total(evaluation: Evaluation, part: Part) -> Array:
     if weights is not None:
         factor, rows = arguments[FACTOR, part.name], arguments[ROWS, part.name]
         return normal_total(evaluation, part, weights, factor, rows)
+    along = _along(evaluation, part)
+    if along is not None:
+        seen = arguments["observed", part.name]
+        return m.matern_log_density(m, seen, along)
     found = log_likelihood(evaluation, part)
     if found.axes[-1:] and found.axes[-1] in program.counted:
         found = _weighed(m, found, arguments[COUNTS, found.axes[-1]])
@@ -225,6 +231,18 @@ def outcome_total(evaluation: Evaluation, part: Part) -> Array:
             m, Labelled(spread_over(found, axes), axes), arguments[WEIGHTS, part.name]
         )
     return _total(m, [found])
+
+
+def _along(evaluation: Evaluation, part: Part) -> Along | None:
+    """Return an outcome that is a process along one column and takes no matrix."""
+    program = evaluation.program
+    plain = part.name not in program.filled and part.name not in program.weighted
+    if not plain or not hasattr(evaluation.m, "matern_log_density"):
+        return None
+    along = along_one_axis(evaluation, part)
+    # Of many draws at once each has its own matrix.
+    drawn = along is not None and max(each.ndim for each in along[1:]) > 1
+    return None if along is None or drawn or along.height.ndim else along
 
 
 def term_total(evaluation: Evaluation, part: Part) -> Array:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.distributions.matern import MATERN
 from millwright.language.printing import number_text
 from millwright.modelling.hierarchy import LARGEST_FUNCTION
 from millwright.models.model import Model
@@ -32,6 +33,7 @@ SHAPE = "shape"
 NODE = "node"
 SHARES = "shares"
 _MANY = 400
+_IN_ORDER = 100
 
 
 def usual_priors(
@@ -198,7 +200,13 @@ def choices_told(
     if gathered is not None:
         lines.append(_gathered_words(gathered, family))
     most = LARGEST_FUNCTION if family.latent else _MANY
-    if places > most:
+    in_order = kernel in MATERN and len(ranges) == 1 and not family.latent and gathered is None
+    if in_order and places > _IN_ORDER:
+        lines.append(
+            f"The {places} rows are gone through one after the other, from place to place "
+            "(Hartikainen and Saerkkae 2010), which is exact and takes time in proportion to them."
+        )
+    elif places > most:
         lines.append(
             f"{places} {'places' if family.latent else 'rows'}: each step factors a matrix of so "
             "many rows and columns, which takes long; means of neighbouring rows would be quicker."

@@ -15,7 +15,9 @@ import numpy as np
 from scipy.special import ndtr
 
 from millwright.cores import one_thread
+from millwright.distributions.matern import MATERN
 from millwright.draws.labelled_draws import Draws
+from millwright.draws.matern_moments import NoisyReadings, draws_at_once, smoothed
 
 __all__ = [
     "KERNELS",
@@ -32,6 +34,7 @@ __all__ = [
 _JITTER = 1e-9
 # Entries of the matrices of a block of draws.
 _NUMBERS = 1_000_000
+_MANY = 100
 # What the distribution of a function that is not summed out adds to its diagonal.
 _OF_A_FUNCTION = 1e-8
 
@@ -216,6 +219,13 @@ class Readings:
     y: np.ndarray
     errors: np.ndarray
 
+    @property
+    def in_order(self) -> bool:
+        """Whether the readings are better gone through one after the other than as a matrix."""
+        alone = self.x.ndim == 1 or self.x.shape[1] == 1
+        many = len(self.x) > _MANY and self.y.ndim == 1
+        return alone and many and self.kernel in MATERN
+
     def solved(self, known: Hyperparameters, at: slice) -> tuple[np.ndarray, np.ndarray]:
         """Return inverses of Cholesky factors of the readings' covariance, and K^-1 (y - level).
 
@@ -283,6 +293,9 @@ def _conditional(
 
     Shapes (draws, places), (draws, places, places) and (draws, places); and the block.
     """
+    if readings.in_order:
+        yield from _along_one_axis(readings, known, places, along)
+        return
     size = max(1, _NUMBERS // max(len(places), len(readings.x)) ** 2)
     for at, block in known.blocks(size):
         inverse, weights = readings.solved(block, at)
@@ -295,6 +308,29 @@ def _conditional(
         start = block.level[:, None] if along is None else 0.0
         mean = (tie @ weights[..., None])[..., 0] + start
         yield mean, own - half @ half.swapaxes(1, 2), _diagonal(own), block
+
+
+def _along_one_axis(
+    readings: Readings, known: Hyperparameters, places: np.ndarray, along: int | None
+) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray, Hyperparameters]]:
+    """Yield the same of rough kernels in time linear in the number of readings."""
+    places = places.reshape(-1)
+    for _, block in known.blocks(draws_at_once(readings.kernel, len(readings.x) + len(places))):
+        given = NoisyReadings(
+            kernel=readings.kernel,
+            x=readings.x.reshape(-1),
+            left=readings.y - block.level[:, None],
+            noise=block.noise[:, None] * readings.errors,
+            height=block.height,
+            length=block.length[:, 0],
+        )
+        found = smoothed(given, places, slope=along is not None, joint=True)
+        assert found.covariances is not None
+        zero = np.zeros(1)
+        one = covariance(readings.kernel, zero, zero, block.length, along, both=True)[:, 0]
+        own = np.broadcast_to(block.height[:, None] ** 2 * one, found.means.shape)
+        start = block.level[:, None] if along is None else 0.0
+        yield found.means + start, found.covariances, own, block
 
 
 @one_thread

@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.checks import check_whole
+from millwright.distributions.matern import MATERN
 from millwright.draws.prior import draws_in, refuse_improper
 from millwright.errors import ArgumentError, DataError
 from millwright.language.printing import number_text
@@ -56,6 +57,9 @@ __all__ = ["SmoothStudy", "smooth"]
 _FEW_ROWS = 40
 _MANY_ROWS = 100
 _SAVING = 0.7
+_QUICK_IN_ORDER, _IN_ORDER = 500, 5000
+"""Rows of a rough kernel that are gone through one after the other, which loses nothing: always,
+and where nodes would lose something."""
 _SIMULATED = 200
 
 
@@ -146,9 +150,9 @@ class SmoothStudy(Study):
     def simulate(self, *, draws: int = 500, seed: int = 0) -> Simulations:
         """Draw unknowns and data sets from the priors, as `Study.simulate` does.
 
-        Of rows that are gathered some hundred are drawn, evenly taken from all.
+        Of many rows some hundred are drawn, evenly taken from all.
         """
-        if self.gathered is None or self.family.latent:
+        if self.family.latent or (self.gathered is None and len(self.data) <= _SIMULATED):
             return super().simulate(draws=draws, seed=seed)
         drawn = self.by_rows.simulate(self._some_rows, draws=draws, seed=seed)
         return Simulations({next(iter(self.models)): drawn})
@@ -250,8 +254,9 @@ def smooth(
         `squared_exponential` (very smooth), `matern52` or `matern32` (rougher, with a slope).
     nodes
         At how many nodes of a Gauss rule the rows are gathered, along one column; 0 for every row
-        by itself, of counts and yes/no every place. By default every one up to 40, and above as
-        few nodes as lose nothing that shows.
+        by itself, of counts and yes/no every place. By default every one up to 40 (of rough
+        kernels read with a normal noise up to 500, and to 5000 where nodes would lose something),
+        and above as few nodes as lose nothing that shows.
     priors
         Priors in place of those that the study chooses: of `level`, `height`, `noise`, `length`
         (of several columns `length_1`, ... in their order).
@@ -379,7 +384,12 @@ def _at_nodes(
     places, values = frame[x[0]].to_numpy(float), frame[settings["y"]].to_numpy(float)
     if wanted is not None:
         return gathered(places, values, weights, wanted)
+    rough = settings["kernel"] in MATERN
+    if rough and len(frame) <= _QUICK_IN_ORDER:
+        return None
     made, lost = enough_nodes(settings["kernel"], places, values, weights, error is not None)
+    if rough and lost >= NEGLIGIBLE and len(frame) <= _IN_ORDER:
+        return None
     few = len(made.nodes) <= _SAVING * len(frame)
     return made if few and (lost < NEGLIGIBLE or len(frame) > _MANY_ROWS) else None
 
