@@ -11,7 +11,7 @@ from millwright.distributions import on_numpy
 from millwright.distributions.matern import Along
 from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.matern_moments import NoisyReadings, left_out
+from millwright.draws.matern_moments import NoisyReadings, draws_at_once, left_out
 from millwright.errors import ModelError
 from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
@@ -119,11 +119,15 @@ def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
     axes = (DRAW, *dict(binding.program.outcome_axes)[part.name])
     seen = np.asarray(binding.arguments["observed", part.name])
     result = np.empty((size, len(seen)))
+    first = along_one_axis(draws.evaluation(keep=slice(0, 1)), part)
+    in_order = first is not None and len(seen) > _MANY and first.x.ndim == 1
     step = max(1, min(_DRAWS_AT_ONCE, _ENTRIES // len(seen) ** 2))
+    if in_order and first is not None:
+        step = draws_at_once(first.kernel, len(seen))
     for start in range(0, size, step):
         keep = slice(start, min(start + step, size))
-        along = along_one_axis(draws.evaluation(keep=keep), part)
-        if along is not None and len(seen) > _MANY and along.x.ndim == 1:
+        along = along_one_axis(draws.evaluation(keep=keep), part) if in_order else None
+        if along is not None:
             result[keep] = _along_one_axis(along, seen, keep.stop - start)
             continue
         named = draws.evaluation(keep=keep).parameters(part)
