@@ -8,10 +8,9 @@ import numpy as np
 
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
-from millwright.distributions.matern import Along
 from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.matern_moments import NoisyReadings, draws_at_once, left_out
+from millwright.draws.matern_moments import MANY_ROWS, draws_at_once, left_out, noisy_readings
 from millwright.errors import ModelError
 from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
@@ -28,7 +27,6 @@ Rows = tuple[tuple[str, int], ...]
 """Outcome and row, counted from 1."""
 
 _DRAWS_AT_ONCE, _ENTRIES = 200, 30_000_000
-_MANY = 100
 _NUMBERS_AT_ONCE = 1_000_000
 """Log likelihoods in one block; working them out takes several arrays of this size."""
 
@@ -120,7 +118,7 @@ def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
     seen = np.asarray(binding.arguments["observed", part.name])
     result = np.empty((size, len(seen)))
     first = along_one_axis(draws.evaluation(keep=slice(0, 1)), part)
-    in_order = first is not None and len(seen) > _MANY and first.x.ndim == 1
+    in_order = first is not None and len(seen) > MANY_ROWS and first.x.ndim == 1
     step = max(1, min(_DRAWS_AT_ONCE, _ENTRIES // len(seen) ** 2))
     if in_order and first is not None:
         step = draws_at_once(first.kernel, len(seen))
@@ -128,7 +126,8 @@ def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
         keep = slice(start, min(start + step, size))
         along = along_one_axis(draws.evaluation(keep=keep), part) if in_order else None
         if along is not None:
-            result[keep] = _along_one_axis(along, seen, keep.stop - start)
+            given = noisy_readings(along, seen, keep.stop - start)
+            result[keep] = _normal(*left_out(given))
             continue
         named = draws.evaluation(keep=keep).parameters(part)
         p = spread_arguments(on_numpy, part, named, axes, binding.program)
@@ -137,20 +136,6 @@ def _conditional(draws: Draws, part: Part, size: int) -> np.ndarray:
         gap = variance * np.einsum("...ij,...j->...i", precision, seen - p["location"])
         result[keep] = _normal(gap, variance)
     return result
-
-
-def _along_one_axis(along: Along, seen: np.ndarray, draws: int) -> np.ndarray:
-    """Return the same of a process along one column, in linear time."""
-    size = (draws, len(seen))
-    given = NoisyReadings(
-        kernel=along.kernel,
-        x=along.x,
-        left=np.broadcast_to(seen - along.location, size),
-        noise=np.broadcast_to(along.noise, size),
-        height=np.broadcast_to(np.abs(along.height), draws),
-        length=np.broadcast_to(np.abs(along.length), draws),
-    )
-    return _normal(*left_out(given))
 
 
 def _normal(gap: np.ndarray, variance: np.ndarray) -> np.ndarray:

@@ -16,7 +16,7 @@ from millwright.distributions.matern import Along
 from millwright.distributions.processes import GaussianProcess
 from millwright.distributions.state_space import StateSpace
 from millwright.draws.labelled_draws import Draws, Keep
-from millwright.draws.matern_moments import NoisyReadings, draws_at_once, sampled
+from millwright.draws.matern_moments import MANY_ROWS, draws_at_once, noisy_readings, sampled
 from millwright.errors import ModelError
 from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
@@ -38,8 +38,6 @@ __all__ = [
 
 MOST = 1000
 """Draws used where each needs a factorisation of its own."""
-
-_MANY = 100
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -95,7 +93,7 @@ def condition_on_data(
     both = _with_rows(draws, tables)
     seen = np.asarray(draws.binding.arguments["observed", part.name])
     along = along_one_axis(draws.evaluation(both, keep), part)
-    if along is not None and along.x.ndim == 1 and len(along.x) > _MANY:
+    if along is not None and along.x.ndim == 1 and len(along.x) > MANY_ROWS:
         return _along_one_axis(along, seen, draws.count(keep), generator)
     return conditioned(part, family, joint_arguments(draws, both, part, keep), seen, generator)
 
@@ -152,26 +150,16 @@ def _along_one_axis(
 ) -> Conditional:
     """Condition a process along one column on its first rows, in linear time."""
     known, total = len(seen), len(along.x)
-    left = np.broadcast_to(seen - along.location[..., :known], (draws, known))
-    noise = np.broadcast_to(along.noise, (draws, total))
-    height, length = (np.broadcast_to(x, (draws,)) for x in (along.height, along.length))
+    every = noisy_readings(along, seen, draws)
     step = draws_at_once(along.kernel, total)
     found = [np.empty((draws, total - known)) for _ in range(3)]
     for first in range(0, draws, step):
         at = slice(first, first + step)
-        given = NoisyReadings(
-            kernel=along.kernel,
-            x=along.x[:known],
-            left=left[at],
-            noise=noise[at, :known],
-            height=np.abs(height[at]),
-            length=np.abs(length[at]),
-        )
-        drawn, moments = sampled(given, along.x[known:], generator)
+        drawn, moments = sampled(every.some(at), along.x[known:], generator)
         for results, part in zip(found, (drawn, moments.means, moments.variances), strict=True):
             results[at] = part
     latent, mean, variance = found
-    centre, noise = np.asarray(along.location)[..., known:], noise[:, known:]
+    centre, noise = along.location[..., known:], along.noise[..., known:]
     units = generator.standard_normal(latent.shape)
     return Conditional(
         latent=latent + centre,

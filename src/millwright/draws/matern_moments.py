@@ -12,9 +12,21 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.distributions.matern import moves, rate, spread_of
+from millwright.distributions.matern import Along, moves, rate, spread_of
 
-__all__ = ["NoisyReadings", "Smoothed", "draws_at_once", "left_out", "sampled", "smoothed"]
+__all__ = [
+    "MANY_ROWS",
+    "NoisyReadings",
+    "Smoothed",
+    "draws_at_once",
+    "left_out",
+    "noisy_readings",
+    "sampled",
+    "smoothed",
+]
+
+MANY_ROWS = 100
+"""Above so many rows a process is gone through in order; a matrix does for fewer."""
 
 _NUMBERS = 4_000_000
 """Entries of the states of a block of draws."""
@@ -47,6 +59,30 @@ class NoisyReadings:
     noise: np.ndarray
     height: np.ndarray
     length: np.ndarray
+
+    def some(self, at: slice) -> NoisyReadings:
+        """Return some of the draws."""
+        return replace(
+            self,
+            left=self.left[at],
+            noise=self.noise[at],
+            height=self.height[at],
+            length=self.length[at],
+        )
+
+
+def noisy_readings(along: Along, seen: np.ndarray, draws: int) -> NoisyReadings:
+    """Return readings of a process along one column, made at its first rows, for each draw."""
+    known = len(seen)
+    size = (draws, known)
+    return NoisyReadings(
+        kernel=along.kernel,
+        x=along.x[:known],
+        left=np.broadcast_to(seen - along.location[..., :known], size),
+        noise=np.broadcast_to(along.noise[..., :known], size),
+        height=np.broadcast_to(np.abs(along.height), draws),
+        length=np.broadcast_to(np.abs(along.length), draws),
+    )
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -241,8 +241,8 @@ def _along(evaluation: Evaluation, part: Part) -> Along | None:
         return None
     along = along_one_axis(evaluation, part)
     # Of many draws at once each has its own matrix.
-    drawn = along is not None and max(each.ndim for each in along[1:]) > 1
-    return None if along is None or drawn or along.height.ndim else along
+    alone = along is not None and [each.ndim for each in along[1:]] == [1, 1, 1, 0, 0]
+    return along if alone else None
 
 
 def term_total(evaluation: Evaluation, part: Part) -> Array:

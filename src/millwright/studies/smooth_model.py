@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.distributions.matern import MATERN
+from millwright.draws.matern_moments import MANY_ROWS
 from millwright.language.printing import number_text
 from millwright.modelling.hierarchy import LARGEST_FUNCTION
 from millwright.models.model import Model
@@ -33,7 +34,6 @@ SHAPE = "shape"
 NODE = "node"
 SHARES = "shares"
 _MANY = 400
-_IN_ORDER = 100
 
 
 def usual_priors(
@@ -201,7 +201,7 @@ def choices_told(
         lines.append(_gathered_words(gathered, family))
     most = LARGEST_FUNCTION if family.latent else _MANY
     in_order = kernel in MATERN and len(ranges) == 1 and not family.latent and gathered is None
-    if in_order and places > _IN_ORDER:
+    if in_order and places > MANY_ROWS:
         lines.append(
             f"The {places} rows are gone through one after the other, from place to place "
             "(Hartikainen and Saerkkae 2010), which is exact and takes time in proportion to them."

@@ -17,7 +17,7 @@ from scipy.special import ndtr
 from millwright.cores import one_thread
 from millwright.distributions.matern import MATERN
 from millwright.draws.labelled_draws import Draws
-from millwright.draws.matern_moments import NoisyReadings, draws_at_once, smoothed
+from millwright.draws.matern_moments import MANY_ROWS, NoisyReadings, draws_at_once, smoothed
 
 __all__ = [
     "KERNELS",
@@ -34,7 +34,6 @@ __all__ = [
 _JITTER = 1e-9
 # Entries of the matrices of a block of draws.
 _NUMBERS = 1_000_000
-_MANY = 100
 # What the distribution of a function that is not summed out adds to its diagonal.
 _OF_A_FUNCTION = 1e-8
 
@@ -223,7 +222,7 @@ class Readings:
     def in_order(self) -> bool:
         """Whether the readings are better gone through one after the other than as a matrix."""
         alone = self.x.ndim == 1 or self.x.shape[1] == 1
-        many = len(self.x) > _MANY and self.y.ndim == 1
+        many = len(self.x) > MANY_ROWS and self.y.ndim == 1
         return alone and many and self.kernel in MATERN
 
     def solved(self, known: Hyperparameters, at: slice) -> tuple[np.ndarray, np.ndarray]:
