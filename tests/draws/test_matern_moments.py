@@ -10,6 +10,7 @@ import millwright as mw
 from millwright.accuracy.pointwise import log_likelihood_of
 from millwright.distributions.matern import MATERN
 from millwright.draws.matern_moments import NoisyReadings, left_out, sampled, smoothed
+from millwright.errors import ModelError
 from millwright.fitting.target import target_of
 from millwright.studies.smooth_process import covariance
 
@@ -112,6 +113,15 @@ class InModels(unittest.TestCase):
             (values, slopes), (want, want_slopes) = found
             np.testing.assert_allclose(values, want, rtol=1e-9)
             np.testing.assert_allclose(slopes, want_slopes, rtol=1e-7, atol=1e-9)
+
+    def test_a_length_for_each_row_is_refused(self):
+        data = {"x": X, "y": X, "e": X, "$5": ["a", "b"] * (ROWS // 2)}
+        priors = {"l": "lognormal(0, 1) per g"}
+        for kernel in (*MATERN, "squared_exponential"):
+            told = f"gaussian_process(0, noise=1, kernel={kernel}(x, scale=1, length=l[g]))"
+            uneven = mw.Model(priors=priors, likelihood={"y": told}, columns={"g": "$5"})
+            with self.assertRaisesRegex(ModelError, "`length` of .* must be one number"):
+                uneven.bind(data)
 
     def test_rows_left_out_new_rows_and_rows_again(self):
         make = np.random.default_rng(3)

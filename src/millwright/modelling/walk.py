@@ -413,8 +413,10 @@ class Walk:
         spread = {}
         for name, item in given.items():
             own = columns if name == "length" and set(columns) & set(item.labels) else ()
-            if set(item.labels) - set(copies) - set(own):
-                raise self.fail(f"`{name}` must be one number", node)
+            if x.labels[0] in item.labels or set(item.labels) - set(copies) - set(own):
+                raise self.fail(
+                    f"`{name}` of `{node.function}` must be one number for all places", node
+                )
             spread[name] = self.m.asarray(spread_over(item, (*lead, *own)))
         values = self.m.asarray(spread_over(x, (*lead, *x.labels)))
         result = KERNELS[node.function](self.m, values, spread, several)
