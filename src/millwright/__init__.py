@@ -59,6 +59,7 @@ if TYPE_CHECKING:
     from millwright.sampling.methods import (
         Ensemble as Ensemble,
         FixedLength as FixedLength,
+        LaplaceGrid as LaplaceGrid,
         NoUTurn as NoUTurn,
         RandomWalk as RandomWalk,
         Rejection as Rejection,
@@ -158,6 +159,7 @@ _PLACES = {
     "export_draws": "millwright.exchange.exporting",
     "export_run": "millwright.exchange.exporting",
     "export_table": "millwright.exchange.exporting",
+    "LaplaceGrid": "millwright.sampling.methods",
     "load": "millwright.models.runs",
     "load_each": "millwright.models.many",
     "Model": "millwright.models.model",

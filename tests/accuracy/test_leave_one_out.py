@@ -6,7 +6,7 @@ import numpy as np
 from scipy import stats
 
 import millwright as mw
-from millwright.accuracy.smoothing import fit_pareto, highest_good_k, smoothed_log_weights
+from millwright.diagnostics.smoothing import fit_pareto, highest_good_k, smoothed_log_weights
 from millwright.errors import ArgumentError
 from tests.fits import flat, known_scale, straight, yeasts
 

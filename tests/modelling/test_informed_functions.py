@@ -99,14 +99,19 @@ class Posterior(unittest.TestCase):
     def test_counts_against_importance_sampling(self):
         y = np.array([3, 5, 2, 0, 1, 0])
         model = mw.Model(priors=PRIORS, likelihood={"y": "poisson(log_rate=curve[x])"})
-        fit = model.fit({"x": PLACES, "y": y}, seed=1, progress=False, draws=2500)
-        self.assertTrue(fit.verdict.good)
+        settings = {"seed": 1, "progress": False, "draws": 2500}
+        fits = [
+            model.fit({"x": PLACES, "y": y}, method=method, **settings)
+            for method in ("no_u_turn", "laplace_grid")
+        ]
         make = np.random.default_rng(3)
         count = 600_000
         height = np.abs(make.normal(size=count))
         root = np.linalg.cholesky(covariance(1.0))
         curve = 0.5 + height[:, None] * (make.normal(size=(count, 6)) @ root.T)
-        self.weighed(y, curve, ((height[:, None], fit["height"]), (curve, fit["curve"])))
+        for fit in fits:
+            self.assertTrue(fit.verdict.good)
+            self.weighed(y, curve, ((height[:, None], fit["height"]), (curve, fit["curve"])))
 
     def test_a_walk_of_counts_against_importance_sampling(self):
         y = np.array([2, 1, 4, 6, 3, 8])

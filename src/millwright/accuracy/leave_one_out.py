@@ -13,8 +13,8 @@ import numpy as np
 from scipy.special import logsumexp
 
 from millwright.accuracy.pointwise import Rows, row_blocks
-from millwright.accuracy.smoothing import highest_good_k, smoothed_log_weights
 from millwright.diagnostics.convergence import mean_size
+from millwright.diagnostics.smoothing import highest_good_k, smoothed_log_weights
 from millwright.display import Shown
 from millwright.draws.labelled_draws import Draws
 

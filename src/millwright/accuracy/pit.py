@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.accuracy.pointwise import row_blocks
-from millwright.accuracy.smoothing import smoothed_log_weights
+from millwright.diagnostics.smoothing import smoothed_log_weights
 from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ModelError

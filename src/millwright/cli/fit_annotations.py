@@ -50,7 +50,10 @@ TargetAcceptance = Annotated[
 ]
 MethodName = Annotated[
     str | None,
-    typer.Option(help="no_u_turn, fixed_length, random_walk, ensemble, tempering or rejection."),
+    typer.Option(
+        help="no_u_turn, fixed_length, random_walk, ensemble, tempering, rejection or "
+        "laplace_grid."
+    ),
 ]
 Metric = Annotated[
     str | None, typer.Option(help="automatic, diagonal or dense; by default automatic.")

@@ -10,6 +10,7 @@ from millwright.cli.pairs import pairs
 from millwright.errors import ArgumentError
 from millwright.sampling.methods import (
     Ensemble,
+    LaplaceGrid,
     Method,
     NoUTurn,
     Rejection,
@@ -20,7 +21,7 @@ from millwright.sampling.methods import (
 __all__ = ["fit_options"]
 
 _OF_NO_U_TURN = tuple(f.name for f in fields(NoUTurn))
-_SPREADING = (Ensemble.name, Rejection.name, Tempering.name)
+_SPREADING = (Ensemble.name, Rejection.name, Tempering.name, LaplaceGrid.name)
 """Methods that spread their own first points."""
 
 

@@ -116,6 +116,8 @@ class Sampling:
         Fewest journeys along a tempering ladder of any chain, and the lowest rate of exchange.
     approximation_k
         For draws from an approximation, the Pareto k of its ratios to the posterior.
+    candidates_k
+        For draws from independent candidates, the Pareto k of their weights.
     exact
         Whether the draws are independent ones of the posterior itself.
     light
@@ -146,6 +148,7 @@ class Sampling:
     divergent_at: str = ""
     round_trips: tuple[int, float] | None = None
     approximation_k: float | None = None
+    candidates_k: float | None = None
     exact: bool = False
     light: frozenset[str] = frozenset()
     repeated: tuple[int, int] = (0, 0)
@@ -160,6 +163,11 @@ class Sampling:
     @property
     def warm_up_again(self) -> str:
         """What to say where the warm-up was the trouble."""
+        if self.candidates_k is not None:
+            return (
+                "Give more candidates a draw (the setting `steps` of the method), or use "
+                f"{setting('method', 'no_u_turn')}."
+            )
         if self.extended:
             return (
                 "Extending does not repeat the warm-up, which was the trouble: fit anew with a "

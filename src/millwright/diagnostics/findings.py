@@ -14,6 +14,7 @@ from millwright.diagnostics.quantity_findings import (
 from millwright.diagnostics.sampling_findings import (
     acceptance_findings,
     approximation_finding,
+    candidate_findings,
     divergence_findings,
     energy_findings,
     length_findings,
@@ -43,6 +44,7 @@ def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
         *tail_findings(measures, made.light),
         *repeated_findings(made),
         *trip_findings(made),
+        *candidate_findings(made),
         *energy_findings(made.energy),
         *length_findings(made),
         *acceptance_findings(made),

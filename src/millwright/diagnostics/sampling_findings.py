@@ -22,6 +22,7 @@ from millwright.wording import either, setting
 __all__ = [
     "acceptance_findings",
     "approximation_finding",
+    "candidate_findings",
     "divergence_findings",
     "energy_findings",
     "length_findings",
@@ -47,6 +48,21 @@ def approximation_finding(k: float) -> Finding:
         "larger is worse.",
         "Use it for a first look; fit() samples the posterior itself.",
     )
+
+
+def candidate_findings(made: Sampling) -> list[Finding]:
+    k = made.candidates_k
+    if k is None or k < HIGHEST_GOOD_K:
+        return []
+    return [
+        Finding(
+            "caution",
+            f"The candidates of the grid differ much from the posterior: the Pareto k of their "
+            f"weights is {k:.2f}; below {HIGHEST_GOOD_K} is good, larger is worse. A part of the "
+            "posterior may be missing.",
+            f"Compare with {setting('method', 'no_u_turn')}.",
+        )
+    ]
 
 
 def plan_findings(made: Sampling) -> list[Finding]:

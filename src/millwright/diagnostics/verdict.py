@@ -10,7 +10,13 @@ from html import escape
 import numpy as np
 
 from millwright.diagnostics.energy import energy_fraction
-from millwright.diagnostics.finding import ENERGY_LEAST, Finding, Sampling, good_range
+from millwright.diagnostics.finding import (
+    ENERGY_LEAST,
+    HIGHEST_GOOD_K,
+    Finding,
+    Sampling,
+    good_range,
+)
 from millwright.diagnostics.findings import all_findings
 from millwright.diagnostics.measures import R_HAT_MOST, Measures
 from millwright.diagnostics.modes import mode_facts
@@ -155,6 +161,11 @@ def _method_facts(made: Sampling) -> list[str]:
         line += f" Acceptance: {made.acceptance.mean():.2f} on average; {good} is good."
     if line:
         facts.append(line.strip())
+    if made.candidates_k is not None:
+        facts.append(
+            f"Candidates of the grid: Pareto k of their weights {made.candidates_k:.2f}; below "
+            f"{HIGHEST_GOOD_K} is good, larger is worse."
+        )
     if made.round_trips is not None:
         trips, rate = made.round_trips
         facts.append(

@@ -15,11 +15,12 @@ from millwright.draws.labelled_draws import Draws
 from millwright.fitting.coordinates import group_record
 from millwright.fitting.record import Origin, Record
 from millwright.fitting.starting import Start, start_from
-from millwright.fitting.target import target_in_shape, target_of
+from millwright.fitting.target import in_parts, target_in_shape, target_of
 from millwright.fitting.versions import versions
 from millwright.modelling.binding import Binding
 from millwright.sampling.chains import Sink, drive
 from millwright.sampling.methods import (
+    LaplaceGrid,
     Method,
     Rejection,
     Tempering,
@@ -67,12 +68,14 @@ class Job:
         if self.start is not None:
             begin_at = self.start.positions(self.chains)
         target = replace(target, begin_at=begin_at, peaks=self.peaks)
+        if isinstance(self.method, LaplaceGrid):
+            target = in_parts(target)
         return build(target, self.settings, self.chains, self.seed, self.method)
 
     @one_thread
     def searched(self, listener: Listener) -> Job:
         """Return the job after a search for separate modes, where there is a gradient for it."""
-        if self.peaks is not None or isinstance(self.method, Rejection):
+        if self.peaks is not None or isinstance(self.method, Rejection | LaplaceGrid):
             return self
         target = target_in_shape(self.binding, self.places)
         if not target.traceable:

@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, cast, get_args
 
 from millwright.errors import ArgumentError, ModelError
 from millwright.modelling.binding import Binding
 from millwright.sampling.methods import (
     METHODS,
-    Ensemble,
     FixedLength,
+    LaplaceGrid,
     Method,
     NoUTurn,
     RandomWalk,
-    Rejection,
-    Tempering,
     method_with,
 )
 from millwright.wording import setting
 
 __all__ = ["chosen_method", "refuse_black_boxes"]
+
+_NEEDS_GRADIENT = {
+    NoUTurn.name: "The no-U-turn sampler",
+    FixedLength.name: "The Hamiltonian sampler",
+    LaplaceGrid.name: "Laplace's approximation",
+}
 
 
 def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTurn) -> Method:
@@ -43,23 +47,22 @@ def chosen_method(wanted: str | Method | None, binding: Binding, standard: NoUTu
         method = RandomWalk() if boxes else standard
     elif isinstance(wanted, str):
         method = standard if wanted == NoUTurn.name else method_with(wanted, {})
-    if not isinstance(method, (NoUTurn, FixedLength, RandomWalk, Ensemble, Tempering, Rejection)):
+    if not isinstance(method, get_args(Method)):
         raise ArgumentError(
             f"`method` must be a name ({', '.join(METHODS)}) or such as mw.RandomWalk(), "
             f"not {method!r}."
         )
+    method = cast("Method", method)
     if standard != NoUTurn() and method is not standard:
         raise ArgumentError(
             "`target_acceptance`, `max_depth` and `metric` are of the no-U-turn sampler: leave "
             f"them out with {method.words}, which has settings of its own."
         )
-    if isinstance(method, (NoUTurn, FixedLength)) and boxes:
-        what = "no-U-turn sampler" if isinstance(method, NoUTurn) else "Hamiltonian sampler"
+    if isinstance(method, (NoUTurn, FixedLength, LaplaceGrid)) and boxes:
         raise ArgumentError(
-            f"The {what} needs a gradient, which the black box `{boxes[0]}` does not "
-            f"have: use {setting('method', 'random_walk')} or {setting('method', 'ensemble')}, or "
-            "register the function written "
-            "with jax.numpy."
+            f"{_NEEDS_GRADIENT[method.name]} needs a gradient, which the black box `{boxes[0]}` "
+            f"does not have: use {setting('method', 'random_walk')} or "
+            f"{setting('method', 'ensemble')}, or register the function written with jax.numpy."
         )
     return method
 

@@ -12,11 +12,12 @@ from millwright.checks import check_whole
 from millwright.errors import ArgumentError
 from millwright.fitting.coordinates import prepared
 from millwright.fitting.job import Job
+from millwright.fitting.latent_models import in_standard_steps
 from millwright.fitting.method import chosen_method
 from millwright.fitting.starting import StartValues, checked_start
 from millwright.modelling.binding import Binding
 from millwright.sampling.ensemble import walkers_for
-from millwright.sampling.methods import Ensemble, Method, NoUTurn, Rejection
+from millwright.sampling.methods import Ensemble, LaplaceGrid, Method, NoUTurn, Rejection
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.warmup import Metric
 
@@ -79,7 +80,10 @@ class FitPlan:
             For settings that do not go with the model, or starting values outside the support.
         """
         method = chosen_method(self.method, binding, self.gradient_method())
-        known = prepared(binding, self.parameterisation, self.seed, places)
+        if isinstance(method, LaplaceGrid):
+            known = in_standard_steps(binding, self.parameterisation)
+        else:
+            known = prepared(binding, self.parameterisation, self.seed, places)
         return replace(self.job_of(known, method), places=places or {})
 
     def job_of(self, binding: Binding, method: Method) -> Job:
@@ -115,8 +119,8 @@ class FitPlan:
         """Return how much to sample, with what suits the method where nothing is asked for."""
         usual = _TRIAL if self.trial else FitSettings()
         draws, warmup, thin = self.draws, self.warmup, self.thin
-        if isinstance(method, Rejection):
-            # Independent draws need neither.
+        if isinstance(method, Rejection | LaplaceGrid):
+            # Independent draws need neither, nor do those of independent candidates.
             warmup, thin = 0, 1
         if draws is None:
             draws = usual.draws

@@ -70,7 +70,7 @@ class Record:
     began_with
         Where a fit went on with other versions: those that it began with.
     pareto_k
-        Of an approximation: how far it can be trusted (see `millwright.accuracy.smoothing`).
+        Of an approximation: how far it can be trusted (see `millwright.diagnostics.smoothing`).
     lost
         Of a damaged run: what could not be read.
     modes

@@ -13,7 +13,7 @@ from millwright.errors import ArgumentError
 from millwright.fitting.target import target_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.simulate import draw_unknowns, positions_from, stated_values
-from millwright.sampling.methods import Ensemble, Method, Rejection, Tempering
+from millwright.sampling.methods import Ensemble, LaplaceGrid, Method, Rejection, Tempering
 from millwright.sampling.streams import Stream, generator_of
 
 __all__ = ["Start", "StartValues", "checked_start", "start_from"]
@@ -90,7 +90,7 @@ def checked_start(
     ArgumentError
         If the method has no use for them, or their number is not that of the chains.
     """
-    if isinstance(method, Rejection | Tempering):
+    if isinstance(method, Rejection | Tempering | LaplaceGrid):
         raise ArgumentError(
             f"`start` is for methods whose chains begin at one point each; {method.words} spreads "
             "its own points."

@@ -23,7 +23,7 @@ from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.target import TargetDensity
 from millwright.wording import setting
 
-__all__ = ["target_in_shape", "target_of", "target_of_first_rows"]
+__all__ = ["in_parts", "target_in_shape", "target_of", "target_of_first_rows"]
 
 _OVER_DISPERSED = 1.5
 
@@ -69,6 +69,15 @@ def _target_through(binding: Binding, jacobian: bool = True, prior: bool = True)
         traceable=not black_box,
         split_density=values.split,
     )
+
+
+def in_parts(target: TargetDensity) -> TargetDensity:
+    """Return a target that knows which of its unknowns are latent values."""
+    # Written in JAX, which takes a second to load: results are read without it.
+    from millwright.modelling.latent_density import LatentDensity
+
+    assert isinstance(target.log_density, LogDensity)
+    return replace(target, latent=LatentDensity(target.log_density.program))
 
 
 def _prior_draws(binding: Binding, generator: np.random.Generator, n: int) -> np.ndarray:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from millwright.distributions.matern import Along
@@ -123,12 +124,20 @@ def place_unknowns(
 
     Returns an evaluation that knows all unknowns, and what comes with each.
     """
+    pieces = {place.name: position[..., place.start : place.stop] for place in places(program)}
+    return place_pieces(m, program, arguments, pieces)
+
+
+def place_pieces(
+    m: Mathematics, program: Program, arguments: Arguments, pieces: Mapping[str, Array]
+) -> tuple[Evaluation, dict[str, Placed]]:
+    """Read unknowns off their own pieces of a position, each (size,) or (draws, size)."""
     evaluation = Evaluation(m, program, arguments)
-    lead = position.shape[:-1]
     found: dict[str, Placed] = {}
     for part, place in zip(program.unknowns, places(program), strict=True):
+        lead = pieces[part.name].shape[:-1]
         axes = (DRAW, *place.axes) if lead else place.axes
-        piece = position[..., place.start : place.stop].reshape(lead + place.shape)
+        piece = pieces[part.name].reshape(lead + place.shape)
         named = evaluation.parameters(part)
         check_unknown_axes(part, named, evaluation)
         values = spread_arguments(m, part, named, axes, program)

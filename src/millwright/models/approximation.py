@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from millwright.accuracy.smoothing import smoothed_log_weights
+from millwright.diagnostics.smoothing import smoothed_log_weights
 from millwright.draws.labelled_draws import from_positions
 from millwright.errors import SamplingError
 from millwright.fitting.fit import Fit

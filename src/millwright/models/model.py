@@ -335,7 +335,9 @@ class Model(Shown):
             functions without a gradient or to check a result by another method;
             `ensemble` (`mw.Ensemble`) moves many walkers, for functions without a gradient;
             `tempering` (`mw.Tempering`) finds separate modes and weighs them;
-            `rejection` (`mw.Rejection`) gives independent draws of a few unknowns.
+            `rejection` (`mw.Rejection`) gives independent draws of a few unknowns;
+            `laplace_grid` (`mw.LaplaceGrid`) takes group effects or a process with at most four
+            other unknown numbers.
             By default the first, or the second where a model calls a black box.
         workers
             Chains that run at a time, by default one for each core; or any

@@ -10,9 +10,9 @@ from scipy.special import logsumexp
 
 from millwright.accuracy.cross_validation import CrossValidation
 from millwright.accuracy.pointwise import log_likelihood_of, outcome_rows
-from millwright.accuracy.smoothing import highest_good_k, smoothed_log_weights
 from millwright.checks import check_whole
 from millwright.diagnostics.convergence import mean_size
+from millwright.diagnostics.smoothing import highest_good_k, smoothed_log_weights
 from millwright.diagnostics.verdict import Verdict
 from millwright.errors import ArgumentError, DataError, ModelError, nearest
 from millwright.fitting.fit import Fit

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from millwright.accuracy.smoothing import smoothed_log_weights
+from millwright.diagnostics.smoothing import smoothed_log_weights
 from millwright.diagnostics.verdict import Verdict
 from millwright.display import Shown, text_table
 from millwright.distributions import on_numpy

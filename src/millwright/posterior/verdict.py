@@ -29,6 +29,7 @@ _ACCEPTANCE = {
     "tempering": WALK_ACCEPTANCE,
     "ensemble": (0.1, 0.8),
 }
+_MOVING = (*_ACCEPTANCE, "laplace_grid")
 _ENOUGH_OF_AN_ENSEMBLE = 400
 _LEAST_TO_PLACE = 5
 
@@ -63,7 +64,7 @@ def sampling_of(fit: Fit) -> Sampling:
         acceptance=statistics["acceptance"].mean(axis=1) if method in _ACCEPTANCE else None,
         good_acceptance=_ACCEPTANCE.get(method, GRADIENT_ACCEPTANCE),
         enough=_ENOUGH_OF_AN_ENSEMBLE if method == "ensemble" else ESS_PER_CHAIN * chains,
-        stuck=_stuck(statistics["log_density"]) if method in _ACCEPTANCE else (),
+        stuck=_stuck(statistics["log_density"]) if method in _MOVING else (),
         complete=record.complete,
         trial=bool(record.settings["trial"]),
         extended=record.extended,
@@ -71,6 +72,7 @@ def sampling_of(fit: Fit) -> Sampling:
         divergent_at=where,
         round_trips=_round_trips(record) if method == "tempering" else None,
         approximation_k=record.pareto_k,
+        candidates_k=float(record.chains[0]["pareto_k"]) if method == "laplace_grid" else None,
         exact=record.origin.independent,
         light=light_tailed(draws.binding.specification),
         repeated=repeated_rows(draws.binding),

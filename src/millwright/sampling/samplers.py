@@ -5,10 +5,12 @@ from __future__ import annotations
 from millwright.sampling.black_box_walk import BlackBoxWalk, WalksState
 from millwright.sampling.ensemble import EnsembleSampler, EnsembleState
 from millwright.sampling.fixed_length import FixedLengthSampler
+from millwright.sampling.grid_chains import GridSampler, GridState
 from millwright.sampling.lane_state import LaneState
 from millwright.sampling.methods import (
     Ensemble,
     FixedLength,
+    LaplaceGrid,
     Method,
     NoUTurn,
     RandomWalk,
@@ -34,6 +36,7 @@ STATES: dict[str, type[UnitState]] = {
         EnsembleState,
         LadderState,
         RejectionState,
+        GridState,
     )
 }
 
@@ -54,5 +57,7 @@ def build(
             return EnsembleSampler(target, settings, chains, seed, method)
         case Tempering():
             return TemperingSampler(target, settings, chains, seed, method)
+        case LaplaceGrid():
+            return GridSampler(target, settings, chains, seed, method)
         case _:
             return RejectionSampler(target, settings, chains, seed, method)

@@ -43,6 +43,7 @@ class Stream(IntEnum):
     SUBSETS = 25
     SWEEPS = 26
     FORECAST = 27
+    GRID = 28
 
 
 def generator_of(seed: int, stream: Stream, *more: int) -> np.random.Generator:

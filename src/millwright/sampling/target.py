@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 if TYPE_CHECKING:
+    from millwright.sampling.latent_mode import LatentSplit
     from millwright.sampling.peaks import Peaks
 
 __all__ = ["TargetDensity"]
@@ -49,6 +50,8 @@ class TargetDensity:
         Where the first chains begin, shape (chains, dimension); the others where `starts` says.
     peaks
         What a search for separate modes has found, if there was one.
+    latent
+        The log density in parts, where some unknowns are latent values in standard steps.
     """
 
     dimension: int
@@ -69,6 +72,7 @@ class TargetDensity:
     split_density: Callable[[Any, Any], tuple[Any, Any]] | None = field(repr=False, default=None)
     begin_at: np.ndarray | None = field(repr=False, default=None)
     peaks: Peaks | None = field(repr=False, default=None)
+    latent: LatentSplit | None = field(repr=False, default=None)
 
     def beginning(self, chain: int) -> np.ndarray | None:
         """Return where a chain begins, if that is settled."""

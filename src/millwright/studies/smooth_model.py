@@ -210,6 +210,8 @@ def choices_told(
         lines.append(
             f"{places} {'places' if family.latent else 'rows'}: each step factors a matrix of so "
             "many rows and columns, which takes long; means of neighbouring rows would be quicker."
+            + " So would the method `laplace_grid`."
+            * family.latent
         )
     return tuple(lines)
 

@@ -1,0 +1,68 @@
+"""Which models a grid with Laplace's approximation can take, and their coordinates."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NoReturn
+
+from millwright.errors import ArgumentError
+from millwright.fitting.coordinates import uninformed
+from millwright.modelling.binding import Binding
+from millwright.modelling.space import places
+from millwright.modelling.specification import reaches
+from millwright.sampling.lattice import MOST_UNKNOWNS
+from millwright.wording import setting
+
+__all__ = ["in_standard_steps"]
+
+_MOST_LATENT = 500
+
+
+def in_standard_steps(binding: Binding, parameterisation: str | Mapping[str, str]) -> Binding:
+    """Return the binding with all of its latent values in standard steps.
+
+    Raises
+    ------
+    ArgumentError
+        If the model is not one of latent values and a few other unknowns, or another form is asked
+        for.
+    """
+    if parameterisation not in ("informed", "non-centred"):
+        raise ArgumentError(
+            "A grid with Laplace's approximation has coordinates of its own: leave "
+            f"{setting('parameterisation')} out."
+        )
+    blank = uninformed(binding, "non-centred")
+    program = blank.program
+    if not program.mapped:
+        _refuse(
+            "it has neither effects of groups (a normal prior with `per` and unknown arguments) "
+            "nor a process"
+        )
+    sizes = {place.name: place.size for place in places(program)}
+    others = {name: size for name, size in sizes.items() if name not in program.mapped}
+    if sum(others.values()) > MOST_UNKNOWNS:
+        listed = ", ".join(f"`{name}`" for name in others)
+        _refuse(
+            f"beside its latent values it has {sum(others.values())} unknown numbers ({listed}), "
+            f"and a grid goes over {MOST_UNKNOWNS} at most"
+        )
+    latent = sum(sizes[name] for name in program.mapped)
+    if latent > _MOST_LATENT:
+        _refuse(f"it has {latent} latent values, and each step factors a matrix of so many rows")
+    for part in program.unknowns:
+        if part.name in program.mapped:
+            continue
+        if part.improper:
+            _refuse(f"the prior of `{part.name}` is improper")
+        for name in program.mapped:
+            if any(reaches(node, name, program.by_name) for _, node in part.arguments):
+                _refuse(f"the prior of `{part.name}` rests on the latent values `{name}`")
+    return blank
+
+
+def _refuse(why: str) -> NoReturn:
+    raise ArgumentError(
+        f"A grid with Laplace's approximation cannot take this model: {why}. Use "
+        f"{setting('method', 'no_u_turn')}."
+    )
