@@ -11,6 +11,7 @@ import pandas as pd
 
 import millwright as mw
 from millwright.errors import ArgumentError, DataError
+from millwright.studies.smooth_grid import asks_for_a_sampler
 from millwright.studies.smooth_process import (
     Hyperparameters,
     Readings,
@@ -55,7 +56,7 @@ def counts():
     rate = np.exp(1 + np.sin(day) + 0.4 * grain)
     table = {"day": day, "shape": grain, "sacks": make.poisson(rate * hours), "place": hours}
     made = mw.studies.smooth(table, ["day", "shape"], "sacks", family="poisson", exposure="place")
-    return made.fit(seed=1, draws=400, warmup=400, chains=3, **QUIET), rate
+    return made.fit(seed=1, draws=400, chains=3, **QUIET), rate
 
 
 def answers(**more):
@@ -74,7 +75,7 @@ class Scattered(unittest.TestCase):
     own = rate * make.gamma(4, 0.25, 24)
     table = pd.DataFrame({"excess": hour, "sacks": make.poisson(own)})
     steady = pd.DataFrame({"hour": hour, "sacks": make.poisson(rate)})
-    fit: ClassVar = {"seed": 1, "draws": 250, "warmup": 400, "progress": False}
+    fit: ClassVar = {"seed": 1, "draws": 250, "progress": False}
 
     def test_poisson_counts_that_scatter_too_widely_are_said(self):
         ask = functools.partial(mw.studies.smooth, self.table, "excess", "sacks", family="poisson")
@@ -106,6 +107,36 @@ class Scattered(unittest.TestCase):
         low, high = np.quantile(found.numbers["excess"], [0.025, 0.975])
         self.assertTrue(low < 0.5 < high)
         self.assertLess(found.next_place()["variance less by"].max(), 0.2)
+
+
+class ByGrid(unittest.TestCase):
+    """The usual way to draw a function at each place, and when the sampler takes its place."""
+
+    def test_it_is_stored_and_goes_on(self):
+        day = np.arange(10.0)
+        table = {"day": day, "sacks": np.random.default_rng(8).poisson(np.exp(1 + np.sin(day)))}
+        study = mw.studies.smooth(table, "day", "sacks", family="poisson")
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "run"
+            found = study.fit(seed=1, draws=100, save=place, **QUIET)
+            self.assertEqual(found.posterior.record.method["method"], "laplace_grid")
+            again = mw.studies.resume(place, **QUIET)
+        longer = found.extend(50, **QUIET).numbers["height"]
+        for other in (again.numbers["height"], longer.reshape(4, 150)[:, :100]):
+            np.testing.assert_array_equal(other.ravel(), found.numbers["height"].ravel())
+
+    def test_the_sampler_draws_where_candidates_are_hardly_taken(self):
+        halves = {"day": np.arange(20.0), "broke": [0] * 10 + [1] * 10}
+        study = mw.studies.smooth(halves, "day", "broke", family="bernoulli")
+        self.assertTrue(study.by_grid)
+        found = study.fit(seed=1, chains=2, draws=400, **QUIET)
+        self.assertEqual(found.posterior.record.method["method"], "no_u_turn")
+        self.assertTrue(asks_for_a_sampler({"seed": 1, "warmup": 50}))
+        self.assertFalse(asks_for_a_sampler({"seed": 1, "draws": 50, "method": None}))
+        flat = mw.studies.smooth(
+            halves, "day", "broke", family="bernoulli", priors={"level": "flat()"}
+        )
+        self.assertFalse(flat.by_grid)
 
 
 class Algebra(unittest.TestCase):
@@ -219,7 +250,7 @@ class Told(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             pd.DataFrame(answers()).to_csv(Path(folder) / "wheel.csv", index=False)
             call = ("study", "smooth", "wheel.csv", "--x", "day", "--y", "broke")
-            few = ("--draws", 300, "--warmup", 300, "--chains", 2)
+            few = ("--draws", 300, "--chains", 2)
             done = run_here(*call, "--family", "bernoulli", *few, "-q", cwd=folder)
             self.assertIn(done.returncode, (0, 1), done.stderr)
             self.assertIn("The probability of `broke` is highest near day", done.stdout)

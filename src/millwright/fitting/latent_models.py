@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import NoReturn
 
 from millwright.errors import ArgumentError
 from millwright.fitting.coordinates import uninformed
 from millwright.modelling.binding import Binding
+from millwright.modelling.program import Program
 from millwright.modelling.space import places
 from millwright.modelling.specification import reaches
 from millwright.sampling.lattice import MOST_UNKNOWNS
 from millwright.wording import setting
 
-__all__ = ["in_standard_steps"]
+__all__ = ["in_standard_steps", "why_not"]
 
 _MOST_LATENT = 500
 
@@ -32,10 +32,22 @@ def in_standard_steps(binding: Binding, parameterisation: str | Mapping[str, str
             "A grid with Laplace's approximation has coordinates of its own: leave "
             f"{setting('parameterisation')} out."
         )
-    blank = uninformed(binding, "non-centred")
-    program = blank.program
+    reason = why_not(binding)
+    if reason:
+        raise ArgumentError(
+            f"A grid with Laplace's approximation cannot take this model: {reason}. Use "
+            f"{setting('method', 'no_u_turn')}."
+        )
+    return uninformed(binding, "non-centred")
+
+
+def why_not(binding: Binding) -> str:
+    """Say why a grid cannot take a model; nothing if it can."""
+    program = uninformed(binding, "non-centred").program
+    if program.black_boxes:
+        return f"the black box `{program.black_boxes[0]}` has no gradient"
     if not program.mapped:
-        _refuse(
+        return (
             "it has neither effects of groups (a normal prior with `per` and unknown arguments) "
             "nor a process"
         )
@@ -43,26 +55,24 @@ def in_standard_steps(binding: Binding, parameterisation: str | Mapping[str, str
     others = {name: size for name, size in sizes.items() if name not in program.mapped}
     if sum(others.values()) > MOST_UNKNOWNS:
         listed = ", ".join(f"`{name}`" for name in others)
-        _refuse(
+        return (
             f"beside its latent values it has {sum(others.values())} unknown numbers ({listed}), "
             f"and a grid goes over {MOST_UNKNOWNS} at most"
         )
     latent = sum(sizes[name] for name in program.mapped)
     if latent > _MOST_LATENT:
-        _refuse(f"it has {latent} latent values, and each step factors a matrix of so many rows")
+        return f"it has {latent} latent values, and each step factors a matrix of so many rows"
+    return _what_the_others_rest_on(program)
+
+
+def _what_the_others_rest_on(program: Program) -> str:
+    """Say what is wrong with the priors of the other unknowns."""
     for part in program.unknowns:
         if part.name in program.mapped:
             continue
         if part.improper:
-            _refuse(f"the prior of `{part.name}` is improper")
+            return f"the prior of `{part.name}` is improper"
         for name in program.mapped:
             if any(reaches(node, name, program.by_name) for _, node in part.arguments):
-                _refuse(f"the prior of `{part.name}` rests on the latent values `{name}`")
-    return blank
-
-
-def _refuse(why: str) -> NoReturn:
-    raise ArgumentError(
-        f"A grid with Laplace's approximation cannot take this model: {why}. Use "
-        f"{setting('method', 'no_u_turn')}."
-    )
+                return f"the prior of `{part.name}` rests on the latent values `{name}`"
+    return ""

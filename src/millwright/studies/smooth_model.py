@@ -192,13 +192,19 @@ def choices_told(
     if not {"level", "height", "noise"} & set(given):
         lines.append(_scale_words(settings, family))
     if family.latent:
-        informed = ", sampled in coordinates that the data inform" * (places <= LARGEST_FUNCTION)
         lines.append(
             f"The function is the {family.scale_of(settings['y'])}; its values at the places "
-            f"are unknowns{informed}."
+            "are unknowns."
         )
     if gathered is not None:
         lines.append(_gathered_words(gathered, family))
+    elif family.latent:
+        lines.append(
+            "Draws: a grid over the other unknowns and Laplace's approximation of the function "
+            "given these propose them, and Metropolis steps correct what the approximation "
+            "misses (method `laplace_grid`); from the no-U-turn sampler where few proposals are "
+            "taken or no grid can be laid."
+        )
     most = LARGEST_FUNCTION if family.latent else _MANY
     in_order = kernel in MATERN and len(ranges) == 1 and not family.latent and gathered is None
     if in_order and places > MANY_ROWS:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
@@ -37,6 +38,7 @@ from millwright.studies.smooth_gathering import (
     enough_nodes,
     gathered,
 )
+from millwright.studies.smooth_grid import asks_for_a_sampler, by_grid, takes_grid
 from millwright.studies.smooth_model import (
     at_nodes,
     choices_told,
@@ -49,7 +51,7 @@ from millwright.studies.smooth_model import (
 from millwright.studies.smooth_places import places_along
 from millwright.studies.smooth_prior import length_prior, span_and_spacing
 from millwright.studies.smooth_process import KERNELS, Readings, hyperparameters, prior_draws
-from millwright.studies.study import Simulations, Study
+from millwright.studies.study import Fitting, Simulations, Study
 from millwright.wording import setting, visible
 
 __all__ = ["SmoothStudy", "smooth"]
@@ -209,6 +211,20 @@ class SmoothStudy(Study):
         known = hyperparameters(drawn, lengths=self.lengths)
         made = prior_draws(self.readings.kernel, known, places, generator)
         return Curves(x=values, draws=self.family.natural(made))
+
+    @cached_property
+    def by_grid(self) -> bool:
+        """Whether a grid with Laplace's approximation fits it, if no method is asked for."""
+        latent = self.family.latent and self.gathered is None
+        return latent and takes_grid(self.model, self.data_of(self.name))
+
+    def _fit_one(self, name: str, how: Fitting) -> Posterior:
+        def fit(how: Fitting) -> Posterior:
+            return super(SmoothStudy, self)._fit_one(name, how)
+
+        if self.by_grid and not asks_for_a_sampler(how.settings):
+            return by_grid(fit, how, self.models[name])
+        return fit(how)
 
     def _found(self, posteriors: Mapping[str, Posterior], settings: Mapping[str, Any]) -> Findings:
         return SmoothFindings(study=self, posteriors=posteriors, fit_settings=settings)
