@@ -11,6 +11,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.errors import ModelError
 from millwright.fitting.not_finite import not_finite
+from millwright.fitting.over_devices import spread_over_devices
 from millwright.fitting.plain_density import short_way
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import LogDensity, SplitLogDensity
@@ -30,7 +31,9 @@ _OVER_DISPERSED = 1.5
 
 def target_of(binding: Binding, jacobian: bool = True, prior: bool = True) -> TargetDensity:
     """Return what a sampler or an optimiser sees of a bound model."""
-    return _target_through(gathered(binding).binding, jacobian, prior)
+    whole = gathered(binding).binding
+    target = _target_through(spread_over_devices(whole), jacobian, prior)
+    return replace(target, explain=lambda positions: not_finite(whole, positions))
 
 
 def refuse_missing_functions(binding: Binding) -> None:

@@ -19,6 +19,7 @@ import numpy as np
 from platformdirs import user_cache_path
 
 from millwright.sampling.batched_algebra import in_turn, shares_batches
+from millwright.sampling.several_devices import mesh_of, over_devices
 
 __all__ = ["compilations", "compiled", "on_device"]
 
@@ -61,13 +62,18 @@ def compiled(
 
     leaves, structure = jax.tree.flatten(arguments)
     shapes = tuple((np.shape(leaf), np.dtype(leaf.dtype).str) for leaf in leaves)
-    key = (function.__module__, function.__qualname__, static, structure, shapes)
+    mesh = mesh_of(leaves)
+    key = (function.__module__, function.__qualname__, static, structure, shapes, mesh)
     with _lock:
         making = _making.setdefault(key, threading.Lock())
     with making:
         if key not in _executables:
             options = _options(sum(map(np.size, jax.tree.leaves(arguments[-1]))))
-            whole = jax.jit(functools.partial(function, static), compiler_options=options)
+            inner = functools.partial(function, static)
+            if mesh is not None:
+                _executables[key] = over_devices(inner, mesh, arguments, options)
+                return _executables[key]
+            whole = jax.jit(inner, compiler_options=options)
             with _disk_cache:
                 traced = whole.trace(*arguments)
                 program = traced.lower().compile()
