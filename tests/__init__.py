@@ -1,5 +1,6 @@
 """Tests of the library, through what users call."""
 
+import gc
 import multiprocessing
 import os
 
@@ -13,6 +14,10 @@ os.environ.setdefault(
 # Two processes of tests share the machine: threads of linear algebra would wait for each other, at
 # times a hundred times longer than the work takes.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+# Compiled programs stay for the whole run: looking for what can go among millions of their objects
+# takes a fortieth of it.
+gc.set_threshold(50_000, 20, 20)
 
 # Each of those processes keeps to a core: chains of two that wander between both hinder each other
 # (a sixth more time).

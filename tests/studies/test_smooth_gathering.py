@@ -99,7 +99,7 @@ def counted(nodes=None):
     study = mw.studies.smooth(
         frame, "node", "shares", family="poisson", exposure="hours", nodes=nodes
     )
-    return study.fit(seed=1, chains=2, draws=400, warmup=400, progress=False)
+    return study.fit(seed=1, chains=2, draws=400, progress=False)
 
 
 class Counts(unittest.TestCase):

@@ -23,6 +23,7 @@ __all__ = [
     "SHAPE",
     "at_nodes",
     "choices_told",
+    "method_words",
     "place_name",
     "smooth_model",
     "usual_priors",
@@ -171,6 +172,15 @@ def with_places(
     return frame.assign(**{place: places.reshape(-1) + 1})
 
 
+def method_words() -> str:
+    """Say how a function is drawn where a grid can be laid."""
+    return (
+        "Draws: a grid over the other unknowns and Laplace's approximation of the function given "
+        "these propose them, and Metropolis steps correct what the approximation misses (method "
+        "`laplace_grid`). The no-U-turn sampler draws where few proposals are taken."
+    )
+
+
 def choices_told(
     settings: Mapping[str, Any],
     family: SmoothFamily,
@@ -198,13 +208,6 @@ def choices_told(
         )
     if gathered is not None:
         lines.append(_gathered_words(gathered, family))
-    elif family.latent:
-        lines.append(
-            "Draws: a grid over the other unknowns and Laplace's approximation of the function "
-            "given these propose them, and Metropolis steps correct what the approximation "
-            "misses (method `laplace_grid`); from the no-U-turn sampler where few proposals are "
-            "taken or no grid can be laid."
-        )
     most = LARGEST_FUNCTION if family.latent else _MANY
     in_order = kernel in MATERN and len(ranges) == 1 and not family.latent and gathered is None
     if in_order and places > MANY_ROWS:

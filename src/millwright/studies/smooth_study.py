@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -42,6 +42,7 @@ from millwright.studies.smooth_grid import asks_for_a_sampler, by_grid, takes_gr
 from millwright.studies.smooth_model import (
     at_nodes,
     choices_told,
+    method_words,
     place_name,
     smooth_model,
     usual_priors,
@@ -63,6 +64,8 @@ _QUICK_IN_ORDER, _IN_ORDER = 500, 5000
 """Rows of a rough kernel that are gone through one after the other, which loses nothing: always,
 and where nodes would lose something."""
 _SIMULATED = 200
+_MOST_FOR_A_GRID = 1000
+"""Rows of a function with values at nodes: its curvature there goes through all rows."""
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -215,8 +218,8 @@ class SmoothStudy(Study):
     @cached_property
     def by_grid(self) -> bool:
         """Whether a grid with Laplace's approximation fits it, if no method is asked for."""
-        latent = self.family.latent and self.gathered is None
-        return latent and takes_grid(self.model, self.data_of(self.name))
+        quick = self.gathered is None or len(self.data) <= _MOST_FOR_A_GRID
+        return self.family.latent and quick and takes_grid(self.model, self.data_of(self.name))
 
     def _fit_one(self, name: str, how: Fitting) -> Posterior:
         def fit(how: Fitting) -> Posterior:
@@ -355,7 +358,7 @@ def build(
     of = dict(zip(names, ranges, strict=True))
     *others, last = [f"`{name}`" for name in x]
     along = f"{', '.join(others)} and {last}" if others else last
-    return SmoothStudy(
+    made = SmoothStudy(
         question=f"What shape has `{y}` along {along}?",
         data=frame,
         models={
@@ -375,6 +378,7 @@ def build(
         gathered=at,
         by_rows=by_rows,
     )
+    return replace(made, choices=(*made.choices, method_words())) if made.by_grid else made
 
 
 def _check_nodes(nodes: int | None) -> None:
