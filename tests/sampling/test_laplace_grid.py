@@ -12,6 +12,9 @@ from millwright.diagnostics.finding import Sampling
 from millwright.diagnostics.measures import measure
 from millwright.diagnostics.verdict import judge
 from millwright.errors import ArgumentError, SamplingError
+from millwright.fitting.in_memory import run_in_memory
+from millwright.fitting.plan import FitPlan
+from millwright.modelling.left_out import weighed
 from millwright.sampling.lattice import grown
 from tests.fits import assert_mean_near
 
@@ -63,11 +66,21 @@ class Answers(unittest.TestCase):
     def test_groups_against_quadrature(self):
         y = np.random.default_rng(2).normal(1.0, 1.2, 12)
         model = mw.Model(priors=GROUPS, likelihood={"y": "normal(effect[mill], 1)"})
-        made = fit(model, {"mill": MILLS, "y": y}, draws=2000)
+        data = {"mill": MILLS, "y": y}
+        made = fit(model, data, draws=2000)
         self.assertTrue(made.verdict.good)
+        self.against_quadrature(y, made.draws, power=1)
+        # A prior raised to a power is not what candidates of the prior are drawn from.
+        raised = weighed(model.bind(data), {"tau": np.array(4.0)})
+        job = FitPlan(method="laplace_grid", seed=3, draws=2000).job(raised)
+        again, _ = run_in_memory(job, None, lambda event: None)
+        self.against_quadrature(y, again.draws, power=4)
+
+    def against_quadrature(self, y, draws, power):
         mu, tau = np.meshgrid(np.linspace(-5, 7, 400), np.linspace(1e-3, 5, 400), indexing="ij")
         means = y.reshape(4, 3).mean(axis=1)
-        log = -0.5 * (mu / 2) ** 2 - 0.5 * tau**2
+        # The power is that of the density of the scale itself.
+        log = -0.5 * (mu / 2) ** 2 - 0.5 * power * tau**2
         for mean in means:
             spread = tau**2 + 1 / 3
             log = log - 0.5 * (mean - mu) ** 2 / spread - 0.5 * np.log(spread)
@@ -76,8 +89,8 @@ class Answers(unittest.TestCase):
         shrunk = tau**2 / (tau**2 + 1 / 3)
         first = shrunk * means[0] + (1 - shrunk) * mu
         for name, exact in (("mu", mu), ("tau", tau), ("effect[Upper]", first)):
-            draws = made.draws.single([name.split("[")[0]])[name]
-            assert_mean_near(self, draws, float((weights * exact).sum()))
+            found = draws.single([name.split("[")[0]])[name]
+            assert_mean_near(self, found, float((weights * exact).sum()))
 
     def test_crossed_effects_against_linear_algebra(self):
         crew = np.tile(["a", "b", "c"], 4)

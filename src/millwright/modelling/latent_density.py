@@ -7,7 +7,7 @@ standard steps z: values = centre + root z, where centre and root rest on the ot
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import jax
@@ -90,9 +90,19 @@ class LatentDensity:
         return tuple(part.name for part in self.program.unknowns if part.name in mapped)
 
     def log_prior(self, theta: Array, arguments: Arguments) -> Array:
-        """Return the log prior of the other unknowns in their unconstrained coordinates."""
+        """Return the log prior of the other unknowns in their unconstrained coordinates.
+
+        With the powers that priors are raised to, if any are.
+        """
+        return self._log_prior(self.program, theta, arguments)
+
+    def log_prior_drawn(self, theta: Array, arguments: Arguments) -> Array:
+        """Return the log density of draws from that prior, which are without powers."""
+        return self._log_prior(replace(self.program, weighted=()), theta, arguments)
+
+    def _log_prior(self, program: Program, theta: Array, arguments: Arguments) -> Array:
         position = on_jax.zeros(len(self.latent) + len(self.others)).at[self.others].set(theta)
-        found = log_density_terms(on_jax, self.program, arguments, position)
+        found = log_density_terms(on_jax, program, arguments, position)
         names = {part.name for part in self.program.unknowns} - self.program.mapped
         return sum((found[name] for name in sorted(names)), start=on_jax.asarray(0.0))
 

@@ -20,7 +20,7 @@ from millwright.modelling.changed_priors import with_priors
 from millwright.modelling.left_out import weighed
 from millwright.modelling.specification import Specification
 from millwright.posterior.posteriors import judged
-from millwright.sampling.methods import NoUTurn, method_from
+from millwright.sampling.methods import LaplaceGrid, NoUTurn, method_from
 from millwright.sampling.progress import Listener
 from millwright.sampling.sampler import FitSettings
 
@@ -142,7 +142,8 @@ def _bound_again(fit: Fit, specification: Specification) -> Binding:
 def _plan_of(fit: Fit) -> FitPlan:
     """Return the plan of a fit, in the coordinates that are usual.
 
-    Of draws that no sampler made it is the usual one, with as many draws.
+    Of draws that no sampler made, or a grid that cannot take every change of priors, it is the
+    usual one, with as many draws.
 
     Raises
     ------
@@ -155,7 +156,7 @@ def _plan_of(fit: Fit) -> FitPlan:
             "Fitting the same model again takes draws that were made here from the model, and the "
             f"origin of these is: {record.origin.value}. Fit the model."
         )
-    if record.origin is Origin.EXACT:
+    if record.origin is Origin.EXACT or record.method.get("method") == LaplaceGrid.name:
         return FitPlan(
             chains=int(record.settings["chains"]),
             draws=int(record.settings["draws"]),

@@ -106,7 +106,7 @@ class LatentCandidates:
         log_grid = self.grid.log_density(theta)
         with np.errstate(invalid="ignore"):
             proposed = np.logaddexp(
-                np.log1p(-_OF_PRIOR) + log_grid, np.log(_OF_PRIOR) + found.log_prior
+                np.log1p(-_OF_PRIOR) + log_grid, np.log(_OF_PRIOR) + found.log_prior_drawn
             )
             weights = found.log_ratio - proposed
         positions = np.empty((n, self.target.dimension))

@@ -48,6 +48,8 @@ class LatentSplit(Hashable, Protocol):
 
     def log_prior(self, theta: Array, arguments: Any) -> Array: ...
 
+    def log_prior_drawn(self, theta: Array, arguments: Any) -> Array: ...
+
     def log_likelihood(self, theta: Array, values: Array, arguments: Any) -> Array: ...
 
 
@@ -69,8 +71,8 @@ class Around(NamedTuple):
         Log density of theta and the draw, less that of the approximation at the draw.
     log_density
         Log density of theta and the draw.
-    log_prior
-        Log prior of theta.
+    log_prior_drawn
+        Log density of draws of theta from the prior.
     curvature
         The least of the second derivatives of the negative log likelihood in the latent values,
         at the mode and at the draw; below 0 it is not log-concave.
@@ -81,7 +83,7 @@ class Around(NamedTuple):
     draws: np.ndarray
     log_ratio: np.ndarray
     log_density: np.ndarray
-    log_prior: np.ndarray
+    log_prior_drawn: np.ndarray
     curvature: np.ndarray
 
 
@@ -215,7 +217,8 @@ def _at_point(
     density = given.prior + given.height(drawn) - constant
     drawn_from = _log_det(wide) - 0.5 * noise @ noise - constant
     marginal = given.prior + value - _log_det(factor)
-    return marginal, mode, drawn, density - drawn_from, density, given.prior, least
+    prior_drawn = split.log_prior_drawn(theta, arguments)
+    return marginal, mode, drawn, density - drawn_from, density, prior_drawn, least
 
 
 def _log_det(factor: Array) -> Array:
