@@ -141,6 +141,31 @@ class Labels(unittest.TestCase):
         np.testing.assert_array_equal(model.bind(data).arguments["observed", "moisture"], [18, 17])
 
 
+class LaterChanges(unittest.TestCase):
+    def test_data_that_are_changed_after_a_fit_change_nothing_in_it(self):
+        model = mw.Model(
+            priors={"level": "normal(0, 5)"}, likelihood={"y": "normal(level * x, 1)"}
+        )
+        x, y = np.arange(1.0, 5.0), np.arange(4.0)
+        for data in (
+            pd.DataFrame({"x": x, "y": y}),
+            {"x": pd.Series(x), "y": pd.Series(y)},
+            {"x": x.copy(), "y": y.copy()},
+        ):
+            with self.subTest(kind=type(data["y"])):
+                fit = model.fit(data, draws=20, warmup=20, seed=1, progress=False)
+                before = fit.leave_one_out().elpd
+                if isinstance(data, pd.DataFrame):
+                    data.loc[0, "y"] = 1e3
+                    data.iloc[1, 0] = 1e3
+                else:
+                    data["y"][0] = data["x"][1] = 1e3
+                self.assertEqual(fit.leave_one_out().elpd, before)
+                held = fit.draws.binding.tables.columns
+                np.testing.assert_array_equal(held["y"].values, y)
+                np.testing.assert_array_equal(held["x"].values, x)
+
+
 class BadInput(unittest.TestCase):
     def assert_refused(self, *words, **given):
         with self.assertRaises(MillwrightError) as caught:

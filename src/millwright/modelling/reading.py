@@ -108,9 +108,9 @@ def _column(name: str, values: Any, axis: str) -> Column:
     if hasattr(values, "cat"):
         return _categorical(name, values, axis)
     if kind in ("b", "i", "u", "f") and hasattr(values, "to_numpy"):
-        return Column(
-            name=name, values=values.to_numpy(dtype=float, na_value=np.nan), axes=(axis,)
-        )
+        # A copy: the column of a table that is changed after a fit would change what was fitted.
+        own = values.to_numpy(dtype=float, na_value=np.nan, copy=True)
+        return Column(name=name, values=own, axes=(axis,))
     try:
         array = np.asarray(values)
     except ValueError as error:
