@@ -118,6 +118,16 @@ class Draws(unittest.TestCase):
         want = share.sel(yeast="wild").values - share.sel(yeast="brewer").values
         np.testing.assert_array_equal(gap.values, want)
 
+    def test_what_is_done_to_draws_given_out_changes_no_later_answer(self):
+        fit = straight()
+        for name in ("drying", "after_six_hours"):
+            before = fit[name].values.copy()
+            mine = fit[name]
+            mine *= 100
+            np.testing.assert_array_equal(fit[name], before)
+        with self.assertRaisesRegex(ValueError, "read-only"):
+            fit.draws.single(["drying"])["drying"][:] = 0
+
     def test_frame_has_one_row_a_draw(self):
         frame = yeasts().to_dataframe()
         self.assertEqual(

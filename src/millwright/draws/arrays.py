@@ -14,8 +14,8 @@ __all__ = ["labelled_array", "thinned_array"]
 
 
 def labelled_array(draws: Draws, name: str) -> xr.DataArray:
-    """Return draws of a quantity."""
-    value = draws.get(name)
+    """Return draws of a quantity: a copy, which may be changed."""
+    value = np.array(draws.get(name))
     axes = draws.binding.axes[name]
     labels: dict[str, Any] = {axis: list(draws.labels(axis)) for axis in axes}
     return _array(name, value, range(1, draws.shape[1] + 1), labels)

@@ -74,9 +74,12 @@ class Draws:
         return (binding or self.binding).evaluation(self.known(keep))
 
     def get(self, name: str) -> np.ndarray:
-        """Return draws of an unknown, fixed or derived quantity, (chains, draws, labels...)."""
+        """Return draws of an unknown, fixed or derived quantity, (chains, draws, labels...).
+
+        They cannot be written to: what is asked afterwards rests on the same numbers.
+        """
         if name in self.values:
-            return self.values[name]
+            return _read_only(self.values[name])
         if name not in self._derived:
             if name not in self.binding.axes:
                 known = list(self.binding.axes)
@@ -90,7 +93,8 @@ class Draws:
                 item = self.evaluation().get(name)
             size = (chains * draws, *self.binding.program.shape(axes))
             flat = full(item, (DRAW, *axes), size)
-            self._derived[name] = np.asarray(flat, dtype=float).reshape(chains, draws, *size[1:])
+            found = np.asarray(flat, dtype=float).reshape(chains, draws, *size[1:])
+            self._derived[name] = _read_only(found)
         return self._derived[name]
 
     def names(self, rows: bool = False) -> list[str]:
@@ -148,6 +152,12 @@ class Draws:
         if base_axis(axis) in self.binding.labels:
             return self.binding.labels[base_axis(axis)]
         return range(1, self.binding.program.shape((axis,))[0] + 1)
+
+
+def _read_only(values: np.ndarray) -> np.ndarray:
+    view = values.view()
+    view.flags.writeable = False
+    return view
 
 
 def _one_after_another(value: np.ndarray) -> np.ndarray:
