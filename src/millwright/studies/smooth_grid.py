@@ -8,7 +8,6 @@ from typing import Any
 
 from millwright.diagnostics.finding import HIGHEST_GOOD_K
 from millwright.errors import SamplingError
-from millwright.fitting.in_folder import open_fit
 from millwright.fitting.latent_models import why_not
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
@@ -55,6 +54,9 @@ def by_grid(fit: Callable[[Fitting], Posterior], how: Fitting, model: Model) -> 
     """
     wanted = replace(how, settings={**how.settings, "method": LaplaceGrid.name})
     if how.save is not None and (how.save / "run.json").is_file():
+        # What reads folders takes long to load.
+        from millwright.fitting.in_folder import open_fit
+
         begun = open_fit(how.save, model).job
         by_it = begun is not None and isinstance(begun.method, LaplaceGrid)
         return fit(wanted if by_it else how)
