@@ -15,7 +15,7 @@ from millwright.errors import ArgumentError, SamplingError
 from millwright.fitting.in_memory import run_in_memory
 from millwright.fitting.plan import FitPlan
 from millwright.modelling.left_out import weighed
-from millwright.sampling.lattice import grown
+from millwright.sampling.grown_grid import grown
 from tests.fits import assert_mean_near
 
 MILLS = np.repeat(["Upper", "Lower", "Weir", "Ford"], 3)
@@ -69,7 +69,12 @@ class Answers(unittest.TestCase):
         data = {"mill": MILLS, "y": y}
         made = fit(model, data, draws=2000)
         self.assertTrue(made.verdict.good)
-        self.against_quadrature(y, made.draws, power=1)
+        log_whole = self.against_quadrature(y, made.draws, power=1)
+        evidence = made.evidence()
+        self.assertTrue(evidence.trusted)
+        self.assertAlmostEqual(
+            evidence.log_value, log_whole, delta=4.5 * evidence.standard_error + 0.01
+        )
         # A prior raised to a power is not what candidates of the prior are drawn from.
         raised = weighed(model.bind(data), {"tau": np.array(4.0)})
         job = FitPlan(method="laplace_grid", seed=3, draws=2000).job(raised)
@@ -77,6 +82,7 @@ class Answers(unittest.TestCase):
         self.against_quadrature(y, again.draws, power=4)
 
     def against_quadrature(self, y, draws, power):
+        """Compare means with exact ones; return the exact evidence."""
         mu, tau = np.meshgrid(np.linspace(-5, 7, 400), np.linspace(1e-3, 5, 400), indexing="ij")
         means = y.reshape(4, 3).mean(axis=1)
         # The power is that of the density of the scale itself.
@@ -85,12 +91,17 @@ class Answers(unittest.TestCase):
             spread = tau**2 + 1 / 3
             log = log - 0.5 * (mean - mu) ** 2 / spread - 0.5 * np.log(spread)
         weights = np.exp(log - log.max())
+        area = (12 / 399) * (5 / 399)
+        within = ((y.reshape(4, 3) - means[:, None]) ** 2).sum()
+        constants = -7 * np.log(2 * np.pi) - 0.5 * within
+        log_whole = np.log(weights.sum() * area) + log.max() + constants - 2 * np.log(3)
         weights /= weights.sum()
         shrunk = tau**2 / (tau**2 + 1 / 3)
         first = shrunk * means[0] + (1 - shrunk) * mu
         for name, exact in (("mu", mu), ("tau", tau), ("effect[Upper]", first)):
             found = draws.single([name.split("[")[0]])[name]
             assert_mean_near(self, found, float((weights * exact).sum()))
+        return log_whole
 
     def test_crossed_effects_against_linear_algebra(self):
         crew = np.tile(["a", "b", "c"], 4)

@@ -10,7 +10,7 @@ from millwright.modelling.binding import Binding
 from millwright.modelling.program import Program
 from millwright.modelling.space import places
 from millwright.modelling.specification import reaches
-from millwright.sampling.lattice import MOST_UNKNOWNS
+from millwright.sampling.grown_grid import MOST_UNKNOWNS
 from millwright.wording import setting
 
 __all__ = ["in_standard_steps", "why_not"]

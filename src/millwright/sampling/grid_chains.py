@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from millwright.sampling.latent_candidates import Candidates, LatentCandidates
+from millwright.sampling.latent_candidates import LatentCandidates, WeightedCandidates
 from millwright.sampling.methods import LaplaceGrid
 from millwright.sampling.piece import STATISTICS, Piece, joined
 from millwright.sampling.progress import ChainProgress
@@ -193,9 +193,9 @@ def _walk(log_weight: float, log_weights: np.ndarray, chances: np.ndarray) -> np
     return np.array(stays)
 
 
-def _with_first(state: GridState, found: Candidates) -> Candidates:
+def _with_first(state: GridState, found: WeightedCandidates) -> WeightedCandidates:
     """Return candidates with a chain's present point at the end, where -1 finds it."""
-    return Candidates(
+    return WeightedCandidates(
         positions=np.concatenate([found.positions, state.position[None]]),
         log_density=np.append(found.log_density, state.log_density),
         log_weights=np.append(found.log_weights, state.log_weight),

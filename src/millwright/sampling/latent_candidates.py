@@ -15,13 +15,13 @@ import numpy as np
 from millwright.cores import available_cores
 from millwright.diagnostics.smoothing import smoothed_log_weights
 from millwright.errors import SamplingError
+from millwright.sampling.grown_grid import GrownGrid, grown
 from millwright.sampling.latent_mode import Around, LatentSplit, Search, modes_of, rests_apart
-from millwright.sampling.lattice import Lattice, grown
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 from millwright.wording import setting
 
-__all__ = ["Candidates", "LatentCandidates"]
+__all__ = ["LatentCandidates", "WeightedCandidates"]
 
 _STARTS = 64
 _NEIGHBOURS = 6
@@ -35,7 +35,7 @@ _SAME = 1e-6
 
 
 @dataclass(frozen=True, kw_only=True)
-class Candidates:
+class WeightedCandidates:
     """Candidates: positions (n, dimension), log densities and log weights, both (n,)."""
 
     positions: np.ndarray
@@ -79,7 +79,7 @@ class LatentCandidates:
         return modes_of(self.target, self.split, apart)
 
     @cached_property
-    def grid(self) -> Lattice:
+    def grid(self) -> GrownGrid:
         """The grid over the other unknowns.
 
         Raises
@@ -91,11 +91,11 @@ class LatentCandidates:
         return grown(self._look, self._peaks(scales), scales)
 
     @cached_property
-    def pilot(self) -> Candidates:
+    def pilot(self) -> WeightedCandidates:
         """Some hundred candidates, by which the others are judged."""
         return self.draw(generator_of(self.seed, Stream.GRID, 1), _PILOT, available_cores())
 
-    def draw(self, generator: np.random.Generator, n: int, threads: int = 1) -> Candidates:
+    def draw(self, generator: np.random.Generator, n: int, threads: int = 1) -> WeightedCandidates:
         """Return n candidates."""
         theta, cells = self.grid.draw(generator, n)
         of_prior = generator.random(n) < _OF_PRIOR
@@ -111,7 +111,7 @@ class LatentCandidates:
             weights = found.log_ratio - proposed
         positions = np.empty((n, self.target.dimension))
         positions[:, self.split.others], positions[:, self.split.latent] = theta, found.draws
-        return Candidates(
+        return WeightedCandidates(
             positions=positions,
             log_density=found.log_density,
             log_weights=np.where(np.isfinite(weights), weights, -np.inf),

@@ -17,7 +17,7 @@ from scipy.special import logsumexp
 from millwright.errors import SamplingError
 from millwright.wording import setting
 
-__all__ = ["MOST_UNKNOWNS", "Lattice", "grown"]
+__all__ = ["MOST_UNKNOWNS", "GrownGrid", "grown"]
 
 MOST_UNKNOWNS = 4
 """Unknowns that a grid can be laid over: its cells grow as a power of their number."""
@@ -44,7 +44,7 @@ _TOGETHER = 500
 
 
 @dataclass(frozen=True, kw_only=True)
-class Lattice:
+class GrownGrid:
     """Points with the logarithms of their shares of the mass.
 
     Attributes
@@ -95,7 +95,7 @@ def _squares(points: np.ndarray, others: np.ndarray) -> np.ndarray:
     return ((points[:, :, None] - others[:, None, :]) ** 2).sum(axis=0)
 
 
-def grown(look: Look, peaks: np.ndarray, scales: np.ndarray) -> Lattice:
+def grown(look: Look, peaks: np.ndarray, scales: np.ndarray) -> GrownGrid:
     """Grow a grid around peaks, the highest first.
 
     Parameters
@@ -121,7 +121,7 @@ def grown(look: Look, peaks: np.ndarray, scales: np.ndarray) -> Lattice:
     return _lattice(look, peaks, _STEPS[d] * _spread(rough, directions))
 
 
-def _lattice(look: Look, peaks: np.ndarray, step: np.ndarray) -> Lattice:
+def _lattice(look: Look, peaks: np.ndarray, step: np.ndarray) -> GrownGrid:
     """Grow a lattice whose cells are apart by the columns of `step`."""
     d = len(step)
     inverse = np.linalg.inv(step)
@@ -138,7 +138,7 @@ def _lattice(look: Look, peaks: np.ndarray, step: np.ndarray) -> Lattice:
     where = where.reshape(len(cells.found), d)
     masses = np.array(list(cells.found.values()))
     kept = np.isfinite(masses)
-    return Lattice(
+    return GrownGrid(
         points=peaks[0] + where[kept] @ step.T,
         log_shares=masses[kept] - logsumexp(masses[kept]),
         root=_WIDTH * step,
@@ -147,7 +147,7 @@ def _lattice(look: Look, peaks: np.ndarray, step: np.ndarray) -> Lattice:
     )
 
 
-def _spread(lattice: Lattice, directions: np.ndarray) -> np.ndarray:
+def _spread(lattice: GrownGrid, directions: np.ndarray) -> np.ndarray:
     """Return standard deviations along the main directions of a lattice's mass, as columns.
 
     In no direction are they far beyond those of the curvature: mass that is spread wider than
