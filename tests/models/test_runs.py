@@ -43,8 +43,12 @@ here.MODEL.fit(here.DATA, seed=5, draws=8_000, warmup=200, save=sys.argv[1], pro
 
 
 def stop_after(share):
+    """Stop once every chain, which take turns, is beyond a share of its draws."""
+
     def listen(progress):
-        if progress.stage == "sampling" and progress.share > share:
+        if progress.stage == "sampling" and all(
+            chain.done > share * chain.total for chain in progress.chains
+        ):
             raise KeyboardInterrupt
 
     return listen
@@ -131,24 +135,24 @@ class Thinning(unittest.TestCase):
 
 class Stopping(Folder):
     def test_ctrl_c_keeps_what_is_done_and_the_run_goes_on(self):
-        settings = {"seed": 5, "draws": 12_000, "warmup": 200}
-        for share in (0.0, 0.3):
+        settings = {"seed": 5, "draws": 24_000, "warmup": 200}
+        for share in (-1.0, 0.05):
             path = self.path.with_name(f"run-{share}")
             with self.assertRaisesRegex(Interrupted, "mw.resume"):
                 MODEL.fit(DATA, save=path, progress=stop_after(share), **settings)
         kept = mw.load(path)
         self.assertFalse(kept.record.complete)
         self.assertIn("mw.resume", str(kept.verdict))
-        self.assertLess(kept.draws.shape[1], 12_000)
+        self.assertLess(kept.draws.shape[1], 24_000)
         found = mw.resume(path, progress=False)
         whole = MODEL.fit(DATA, progress=False, **settings)
         np.testing.assert_array_equal(found["level"], whole["level"])
         self.assertTrue(found.record.complete)
 
     def test_a_stopped_fit_in_memory_goes_on(self):
-        settings = {"seed": 5, "draws": 12_000, "warmup": 200}
+        settings = {"seed": 5, "draws": 24_000, "warmup": 200}
         with self.assertRaisesRegex(Interrupted, "extend") as caught:
-            MODEL.fit(DATA, progress=stop_after(0.3), **settings)
+            MODEL.fit(DATA, progress=stop_after(0.05), **settings)
         kept = caught.exception.posterior
         n = kept.draws.shape[1]
         longer = kept.extend(100, progress=False)
