@@ -35,7 +35,11 @@ _WIDTH = 0.8
 """Sd of each normal over that distance: the mixture is smooth to six digits."""
 
 _WIDEST = 2.0
+"""Of the standard deviations of the mass, over those of the curvature."""
+
 _REACH = 5.0
+"""How far below the highest log mass a cell may lie to grow on; more until the edge is light."""
+
 _EDGE = 5e-3
 _MOST_CELLS = 6000
 _DROP = 2.0

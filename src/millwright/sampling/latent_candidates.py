@@ -30,6 +30,8 @@ _CLIMB = 150
 _ACCURATE = 0.05
 _PILOT = 512
 _OF_PRIOR = 0.05
+"""Share of the candidates that take the other unknowns from the prior."""
+
 _CONVEX = -1e-6
 _SAME = 1e-6
 
