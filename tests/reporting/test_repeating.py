@@ -60,6 +60,7 @@ class Repeating(unittest.TestCase):
             "tempering": {"method": mw.Tempering(temperatures=3, steps=2)},
             "start": {"start": {"middle": 0.5, "effect": dict.fromkeys("ABCDEF", -0.25)}},
             "ensemble": {"method": mw.Ensemble(until_stationary=False, steps=2)},
+            "grid": {"method": mw.LaplaceGrid(steps=2)},
         }
         for name, settings in cases.items():
             with self.subTest(name=name):

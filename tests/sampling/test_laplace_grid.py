@@ -4,6 +4,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import jax
 import numpy as np
 from scipy.special import logsumexp
 
@@ -146,6 +147,32 @@ class Answers(unittest.TestCase):
         assert_mean_near(self, (made["mu"].values > 0).astype(float), 0.5)
 
 
+class Prior(unittest.TestCase):
+    def test_candidates_of_the_prior_have_the_density_that_is_stated(self):
+        data = {"mill": MILLS, "y": np.linspace(-1, 1, 12), "part": np.tile(["u", "v", "w"], 4)}
+        latent = {"tau": "half_normal(1)", "effect": "normal(0, tau) per mill"}
+        for prior, seen in (
+            ("dirichlet(concentration=2) per part", "own[part]"),
+            ("ordered(normal(0, 2)) per part", "own[part]"),
+            ("normal(0, tau, low=-1, high=2)", "own"),
+        ):
+            with self.subTest(prior):
+                model = mw.Model(
+                    priors=latent | {"own": prior},
+                    likelihood={"y": f"normal(effect[mill] + {seen}, 1)"},
+                )
+                job = FitPlan(method="laplace_grid", seed=1).job(model.bind(data))
+                self.stated(job.sampler().candidates)
+
+    def stated(self, candidates):
+        target, split = candidates.target, candidates.split
+        theta = target.prior_draws(np.random.default_rng(2), 8000)[:, split.others]
+        log_prior = jax.vmap(lambda one: split.log_prior_drawn(one, target.arguments))(theta)
+        # The integral of the grid, whatever it is, is 1.
+        ratio = np.exp(candidates.grid.log_density(theta) - np.asarray(log_prior))
+        self.assertLess(abs(ratio.mean() - 1), 4.5 * ratio.std() / np.sqrt(8000))
+
+
 class GoingOn(unittest.TestCase):
     def test_draws_are_those_of_a_fit_that_did_not_stop(self):
         model = mw.Model(priors=GROUPS, likelihood={"y": "poisson(log_rate=effect[mill])"})
@@ -200,6 +227,12 @@ class Refused(unittest.TestCase):
         for words, priors, likelihood, more in cases:
             with self.subTest(words):
                 self.assertIn(words, self.refusal(priors, likelihood, **more))
+        gaps = mw.Model(
+            priors=GROUPS, likelihood={"x": "normal(0, 1)", "y": "normal(effect[mill] + x, 1)"}
+        )
+        data = {"mill": MILLS, "y": np.arange(12), "x": np.where(np.arange(12) == 3, np.nan, 1.0)}
+        with self.assertRaisesRegex(ArgumentError, "missing values of `x` are unknowns"):
+            fit(gaps, data)
         with self.assertRaisesRegex(ArgumentError, "steps"):
             mw.LaplaceGrid(steps=0)
 

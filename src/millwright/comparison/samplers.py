@@ -26,7 +26,8 @@ _KEY = (
     "Lag-1 autocorrelation: how like its neighbour a draw is; 0 for independent draws, near 1 "
     "where\nmany draws are worth one. Moves per draw: evaluations for each kept draw.\n"
     "Effective draws: how many independent draws these are worth for the mean; more is better.\n"
-    "Evaluations of the density (with its gradient, for no_u_turn) count the warm-up too.\n"
+    "Evaluations of the density (with its gradient, for no_u_turn) count the warm-up too; of "
+    "laplace_grid\nthey count candidates, each with a search for a mode, and not the grid.\n"
     "Estimate: the mean. Monte Carlo error: its standard error, since draws are finite in "
     "number."
 )

@@ -24,10 +24,11 @@ def in_standard_steps(binding: Binding, parameterisation: str | Mapping[str, str
     Raises
     ------
     ArgumentError
-        If the model is not one of latent values and a few other unknowns, or another form is asked
-        for.
+        If the model is not one of latent values and a few other unknowns, or centred values or
+        forms that there are not are asked for.
     """
-    if parameterisation not in ("informed", "non-centred"):
+    asked = [parameterisation] if isinstance(parameterisation, str) else parameterisation.values()
+    if "centred" in asked:
         raise ArgumentError(
             "A grid with Laplace's approximation has coordinates of its own: leave "
             f"{setting('parameterisation')} out."
@@ -38,6 +39,8 @@ def in_standard_steps(binding: Binding, parameterisation: str | Mapping[str, str
             f"A grid with Laplace's approximation cannot take this model: {reason}. Use "
             f"{setting('method', 'no_u_turn')}."
         )
+    # Asked as well for names and forms that there are not.
+    uninformed(binding, parameterisation)
     return uninformed(binding, "non-centred")
 
 
@@ -51,6 +54,9 @@ def why_not(binding: Binding) -> str:
             "it has neither effects of groups (a normal prior with `per` and unknown arguments) "
             "nor a process"
         )
+    if program.filled:
+        # Their prior stands in the likelihood of the column, not beside those of other unknowns.
+        return f"missing values of `{next(iter(program.filled))}` are unknowns of it"
     sizes = {place.name: place.size for place in places(program)}
     others = {name: size for name, size in sizes.items() if name not in program.mapped}
     if sum(others.values()) > MOST_UNKNOWNS:
