@@ -6,20 +6,17 @@ taking a candidate with the probability min(1, its weight over that of the prese
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
+from millwright.sampling.independent import Independent
 from millwright.sampling.latent_candidates import LatentCandidates, WeightedCandidates
 from millwright.sampling.methods import LaplaceGrid
-from millwright.sampling.piece import STATISTICS, Piece, joined
-from millwright.sampling.progress import ChainProgress
-from millwright.sampling.sampler import FitSettings, Stop
+from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.state import UnitState
-from millwright.sampling.target import TargetDensity
 
 __all__ = ["GridSampler", "GridState"]
 
@@ -47,22 +44,8 @@ class GridState(UnitState):
     taken: int = 0
 
 
-class GridSampler:
+class GridSampler(Independent[GridState, LaplaceGrid]):
     """Independent candidates from a grid with Laplace's approximation, corrected by chains."""
-
-    def __init__(
-        self,
-        target: TargetDensity,
-        settings: FitSettings,
-        chains: int,
-        seed: int,
-        method: LaplaceGrid,
-    ) -> None:
-        self.target = target
-        self.settings = settings
-        self.units = self.chains = chains
-        self.seed = seed
-        self.method = method
 
     @cached_property
     def candidates(self) -> LatentCandidates:
@@ -94,39 +77,14 @@ class GridSampler:
             log_weight=float(pilot.log_weights[at]),
         )
 
-    def advance(
-        self, state: GridState, seconds: float, stop: Stop
-    ) -> tuple[GridState, tuple[Piece, ...]]:
-        """Try batches of candidates for about so many seconds, or to the end."""
-        until = time.perf_counter() + seconds
-        pieces = [Piece.empty(self.target.dimension)]
-        while state.done < self.settings.total and not stop.is_set():
-            began = time.perf_counter()
-            state, piece = self._batch(state)
-            pieces.append(piece)
-            now = time.perf_counter()
-            state = state.after(now - began, warming=False)
-            if now >= until:
-                break
-        return state, (joined(pieces),)
-
-    def progress(self, state: GridState) -> tuple[ChainProgress, ...]:
-        """Say how far the chain is."""
-        return (
-            ChainProgress(
-                chain=state.unit,
-                warming=False,
-                done=state.done,
-                total=self.settings.total,
-                divergences=0,
-                steps=state.done * self.steps,
-            ),
-        )
+    def tried(self, state: GridState) -> int:
+        """Return how many candidates a chain went through so far."""
+        return state.done * self.steps
 
     def report(self, state: GridState) -> tuple[dict[str, Any], ...]:
         """Return the size of the grid, and how good its candidates are."""
         grid, pilot = self.candidates.grid, self.candidates.pilot
-        tried = state.done * self.steps
+        tried = self.tried(state)
         return (
             {
                 "step_size": 1.0,
@@ -147,7 +105,7 @@ class GridSampler:
     def _generator(self, unit: int, *batch: int) -> np.random.Generator:
         return np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(unit, *batch)))
 
-    def _batch(self, state: GridState) -> tuple[GridState, Piece]:
+    def batch(self, state: GridState) -> tuple[GridState, Piece]:
         """Make the draws of the present batch that are still to be made.
 
         A batch has the same candidates whatever of it is asked for, so that a chain that goes on

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -12,11 +11,10 @@ import numpy as np
 from scipy.special import gammaln
 
 from millwright.errors import ArgumentError, SamplingError
+from millwright.sampling.independent import Independent
 from millwright.sampling.methods import Rejection
 from millwright.sampling.mode import find_peak
-from millwright.sampling.piece import STATISTICS, Piece, joined
-from millwright.sampling.progress import ChainProgress
-from millwright.sampling.sampler import FitSettings, Stop
+from millwright.sampling.piece import STATISTICS, Piece
 from millwright.sampling.state import Generators, UnitState, restored
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
@@ -55,22 +53,8 @@ class RejectionState(UnitState):
     since: int = 0
 
 
-class RejectionSampler:
+class RejectionSampler(Independent[RejectionState, Rejection]):
     """Rejection sampling; each chain is a stream of candidates of its own."""
-
-    def __init__(
-        self,
-        target: TargetDensity,
-        settings: FitSettings,
-        chains: int,
-        seed: int,
-        method: Rejection,
-    ) -> None:
-        self.target = target
-        self.settings = settings
-        self.units = self.chains = chains
-        self.seed = seed
-        self.method = method
 
     @cached_property
     def candidate(self) -> _Candidate:
@@ -104,44 +88,24 @@ class RejectionSampler:
             bits=bits.bit_generator.state,
         )
 
-    def advance(
-        self, state: RejectionState, seconds: float, stop: Stop
-    ) -> tuple[RejectionState, tuple[Piece, ...]]:
-        """Try batches of candidates for about so many seconds, or to the end."""
-        until = time.perf_counter() + seconds
-        pieces = [Piece.empty(self.target.dimension)]
-        while state.done < self.settings.total and not stop.is_set():
-            began = time.perf_counter()
-            if not len(state.waiting):
-                state = self._batch(state)
-            take = min(len(state.waiting), self.settings.total - state.done)
-            pieces.append(self._piece(state, take))
-            now = time.perf_counter()
-            state = replace(
-                state,
-                done=state.done + take,
-                waiting=state.waiting[take:],
-                waiting_values=state.waiting_values[take:],
-                waiting_tries=state.waiting_tries[take:],
-                seconds=state.seconds + now - began,
-            )
-            if now >= until:
-                break
-        return state, (joined(pieces),)
-
-    def progress(self, state: RejectionState) -> tuple[ChainProgress, ...]:
-        """Say how far the chain is."""
-        total = self.settings.total
-        return (
-            ChainProgress(
-                chain=state.unit,
-                warming=False,
-                done=state.done,
-                total=total,
-                divergences=0,
-                steps=state.tried,
-            ),
+    def batch(self, state: RejectionState) -> tuple[RejectionState, Piece]:
+        """Give out what waits, after a batch of candidates if nothing does."""
+        if not len(state.waiting):
+            state = self._tried_again(state)
+        take = min(len(state.waiting), self.settings.total - state.done)
+        piece = self._piece(state, take)
+        state = replace(
+            state,
+            done=state.done + take,
+            waiting=state.waiting[take:],
+            waiting_values=state.waiting_values[take:],
+            waiting_tries=state.waiting_tries[take:],
         )
+        return state, piece
+
+    def tried(self, state: RejectionState) -> int:
+        """Return how many candidates a chain went through so far."""
+        return state.tried
 
     def report(self, state: RejectionState) -> tuple[dict[str, Any], ...]:
         """Return the envelope and the share of candidates that were kept."""
@@ -158,7 +122,7 @@ class RejectionSampler:
             },
         )
 
-    def _batch(self, state: RejectionState) -> RejectionState:
+    def _tried_again(self, state: RejectionState) -> RejectionState:
         """Try a batch of candidates.
 
         Raises
