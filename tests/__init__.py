@@ -3,6 +3,7 @@
 import gc
 import multiprocessing
 import os
+import tempfile
 
 # The tests compile a thousand small functions that run for a moment: optimising their machine code
 # takes longer than it saves. The emitters of fused loops are off as the library has them for few
@@ -14,6 +15,11 @@ os.environ.setdefault(
 # Two processes of tests share the machine: threads of linear algebra would wait for each other, at
 # times a hundred times longer than the work takes.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+# Runs are written and read in thousands: a disk that keeps everybody waiting is none of what they
+# test. Commands that the tests start inherit the place.
+if "TMPDIR" not in os.environ and os.access("/dev/shm", os.W_OK):
+    os.environ["TMPDIR"] = tempfile.tempdir = "/dev/shm"
 
 # Compiled programs stay for the whole run: looking for what can go among millions of their objects
 # takes a fortieth of it.

@@ -11,7 +11,7 @@ from scipy import stats
 import millwright as mw
 from millwright.errors import ArgumentError, DataError
 from millwright.fitting.target import target_of
-from millwright.sampling.mode import slopes_of
+from millwright.sampling.mode import Slopes
 from millwright.studies.smooth_prior import length_prior
 from millwright.studies.smooth_process import (
     KERNELS,
@@ -227,7 +227,7 @@ class Told(unittest.TestCase):
         )
         target = target_of(study.model.bind(study.data))
         positions = target.starts(np.random.default_rng(1), 32)
-        values, _ = slopes_of(target)(positions)
+        values, _ = Slopes(target)(positions)
         np.testing.assert_allclose(-values[:3], target.plain(positions[:3]), rtol=1e-8)
 
     def test_from_the_shell(self):

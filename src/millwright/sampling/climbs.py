@@ -12,15 +12,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-__all__ = ["Top", "climbs"]
+from millwright.sampling.mode import Slopes
+
+__all__ = ["Climbs", "Top"]
 
 _MEMORY = 8
 _LONGEST = 150
 _SURE = 1e-4
 _FLAT = 1e-6
 _SHORTEST = 1e-8
-
-Heights = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
 
 
 @dataclass(frozen=True)
@@ -40,171 +40,191 @@ class Top:
     widths: np.ndarray
 
 
-def climbs(
-    downhill: Heights,
-    starts: Iterator[np.ndarray],
-    centre: np.ndarray,
-    factor: np.ndarray,
-    known: Callable[[np.ndarray, np.ndarray], np.ndarray],
-    together: int,
-) -> Iterator[Top]:
-    """Climb from one start after the other, several at a time; yield where each ended.
+class Climbs:
+    """Climbs of one target, several at a time.
 
     Parameters
     ----------
-    downhill
-        Negative log densities and gradients at positions (n, dimension).
-    starts
-        Asked for the next start as soon as a climb has ended.
-    centre, factor
-        Climbs run in z of  position = centre + factor z;  a factor of shape (dimension,) is
-        diagonal.
-    known
-        Which of some positions, with their values, lie in the basin of a peak that is known:
-        climbs end there without being reported.
+    slopes
+        Negative log densities and gradients.
+    most
+        All climbs end, wherever they are, after about so many gradients.
     together
-        How many climbs at a time.
+        At most so many climbs at a time.
+
+    Attributes
+    ----------
+    evaluations
+        How many gradients were taken.
+    lost
+        How many climbs were under way when there was nothing left to spend.
     """
-    lanes = _Lanes(downhill, centre, factor, together)
-    lanes.fill(starts)
-    while len(lanes.z):
-        lanes.step()
-        there = known(lanes.positions(), lanes.f)
-        over = lanes.over()
-        for at in np.flatnonzero(over & ~there):
-            yield lanes.top(int(at))
-        lanes.keep(~(over | there))
-        lanes.fill(starts)
+
+    def __init__(self, slopes: Slopes, most: int, together: int) -> None:
+        self.slopes, self.most = slopes, most
+        self.together = min(together, slopes.together)
+        self.evaluations = self.lost = 0
+
+    @property
+    def cut(self) -> bool:
+        """Whether there is nothing left to spend."""
+        return self.evaluations >= self.most
+
+    def heights(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return negative log densities and gradients at positions (n, dimension)."""
+        self.evaluations += len(positions)
+        return self.slopes(positions)
+
+    def tops(
+        self,
+        starts: Iterator[np.ndarray],
+        centre: np.ndarray,
+        factor: np.ndarray,
+        known: Callable[[np.ndarray, np.ndarray], np.ndarray],
+    ) -> Iterator[Top]:
+        """Climb from one start after the other; yield where each climb ended.
+
+        Parameters
+        ----------
+        starts
+            Asked for the next start as soon as a climb has ended.
+        centre, factor
+            Climbs run in z of  position = centre + factor z;  a factor of shape (dimension,) is
+            diagonal.
+        known
+            Which of some positions, with their values, lie in the basin of a peak that is known:
+            climbs end there without being reported.
+        """
+        lanes = _Lanes(self.slopes, centre, factor)
+        while True:
+            lanes.fill(starts, self.together)
+            if not lanes.busy.any():
+                return
+            self.evaluations += int(lanes.busy.sum())
+            lanes.step()
+            there = lanes.busy & known(lanes.positions(lanes.z), lanes.f)
+            over = lanes.busy & lanes.over()
+            # A start without a density is no end of a climb.
+            for at in np.flatnonzero(over & ~there & np.isfinite(lanes.f)):
+                yield lanes.top(int(at))
+            lanes.busy &= ~(over | there)
+            if self.cut:
+                self.lost += int(lanes.busy.sum())
+                return
 
 
 class _Lanes:
-    """The climbs under way; arrays have them as their first axis."""
+    """The climbs under way: arrays have the lanes as their first axis; not every one is busy.
 
-    def __init__(
-        self, downhill: Heights, centre: np.ndarray, factor: np.ndarray, together: int
-    ) -> None:
-        self.downhill, self.centre, self.factor = downhill, centre, factor
-        self.together = together
-        self._set(np.zeros((0, len(centre))))
+    Attributes
+    ----------
+    way, length
+        Direction of the next step, and how much of it is tried.
+    spent
+        How many steps were tried; the first leads nowhere, but to the gradient.
+    steps, turns
+        The last steps and what they did to the gradient, shape (lanes, 8, dimension).
+    scale
+        Rough inverse curvature.
+    """
 
-    def _set(self, z: np.ndarray) -> None:
-        count, dimension = z.shape
-        self.z, self.f, self.g = z, np.zeros(count), np.zeros_like(z)
-        self.way, self.length = np.zeros_like(z), np.ones(count)
+    def __init__(self, slopes: Slopes, centre: np.ndarray, factor: np.ndarray) -> None:
+        self.slopes, self.centre, self.factor = slopes, centre, factor
+        count, dimension = slopes.together, len(centre)
+        self.busy = np.zeros(count, dtype=bool)
+        self.z, self.g, self.way = (np.zeros((count, dimension)) for _ in range(3))
+        self.f, self.length, self.scale = (np.zeros(count) for _ in range(3))
         self.spent = np.zeros(count, dtype=int)
-        self.steps = np.zeros((_MEMORY, count, dimension))
-        self.turns = np.zeros((_MEMORY, count, dimension))
-        self.inverse = np.zeros((_MEMORY, count))
-        self.scale = np.ones(count)
+        self.steps, self.turns = (np.zeros((count, _MEMORY, dimension)) for _ in range(2))
 
-    def positions(self, z: np.ndarray | None = None) -> np.ndarray:
-        z = self.z if z is None else z
+    def positions(self, z: np.ndarray) -> np.ndarray:
         return self.centre + (z * self.factor if self.factor.ndim == 1 else z @ self.factor.T)
 
-    def heights(self, z: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        values, gradients = self.downhill(self.positions(z))
-        if self.factor.ndim == 1:
-            return values, gradients * self.factor
-        return values, gradients @ self.factor
-
-    def fill(self, starts: Iterator[np.ndarray]) -> None:
+    def fill(self, starts: Iterator[np.ndarray], together: int) -> None:
         """Let new climbs begin where there is room."""
-        while len(self.z) < self.together:
-            new = [q for q, _ in zip(starts, range(self.together - len(self.z)), strict=False)]
-            if not new:
-                return
-            apart = np.stack(new) - self.centre
-            if self.factor.ndim == 1:
-                z = apart / self.factor
-            else:
-                z = np.linalg.solve(self.factor, apart.T).T
-            values, gradients = self.heights(z)
-            good = np.isfinite(values)
-            self._add(z[good], values[good], gradients[good])
-
-    def _add(self, z: np.ndarray, values: np.ndarray, gradients: np.ndarray) -> None:
-        old = self.__dict__.copy()
-        self._set(z)
-        self.f, self.g = values, gradients
-        self.way = -gradients
-        size = np.linalg.norm(gradients, axis=1)
-        # The first step is as long as one width, whatever the slope.
-        self.length = 1.0 / np.maximum(size, 1e-12)
-        for name in ("z", "f", "g", "way", "length", "spent", "scale"):
-            setattr(self, name, np.concatenate([old[name], getattr(self, name)]))
-        for name in ("steps", "turns", "inverse"):
-            setattr(self, name, np.concatenate([old[name], getattr(self, name)], axis=1))
-
-    def keep(self, which: np.ndarray) -> None:
-        if which.all():
+        room = np.flatnonzero(~self.busy)[: together - int(self.busy.sum())]
+        new = list(zip(room, starts, strict=False))
+        if not new:
             return
-        for name in ("z", "f", "g", "way", "length", "spent", "scale"):
-            setattr(self, name, getattr(self, name)[which])
-        for name in ("steps", "turns", "inverse"):
-            setattr(self, name, getattr(self, name)[:, which])
+        at = np.array([lane for lane, _ in new])
+        apart = np.stack([start for _, start in new]) - self.centre
+        if self.factor.ndim == 1:
+            self.z[at] = apart / self.factor
+        else:
+            self.z[at] = np.linalg.solve(self.factor, apart.T).T
+        self.busy[at] = True
+        self.f[at], self.length[at], self.scale[at] = np.inf, 1.0, 1.0
+        for held in (self.g, self.way, self.spent, self.steps, self.turns):
+            held[at] = 0
 
     def step(self) -> None:
         """Try one step of every climb."""
         tried = self.z + self.length[:, None] * self.way
-        values, gradients = self.heights(tried)
+        values, gradients = self.slopes(self.positions(tried))
+        diagonal = self.factor.ndim == 1
+        gradients = gradients * self.factor if diagonal else gradients @ self.factor
+        slope = _dots(self.g, self.way)
+        good = self.busy & (values <= self.f + _SURE * self.length * slope)
+        first = self.spent == 0
         self.spent += 1
-        slope = np.sum(self.g * self.way, axis=1)
-        good = values <= self.f + _SURE * self.length * slope
-        self._shorten(~good, values, slope)
-        rows = np.flatnonzero(good)
-        if not len(rows):
+        self._shorten(self.busy & ~good, values, slope)
+        if not good.any():
             return
-        step, turn = tried[rows] - self.z[rows], gradients[rows] - self.g[rows]
-        self.z[rows], self.f[rows], self.g[rows] = tried[rows], values[rows], gradients[rows]
-        self._remember(rows, step, turn)
-        self.way[rows] = self._direction(rows)
-        self.length[rows] = 1.0
+        self._remember(good & ~first, tried - self.z, gradients - self.g)
+        self.z[good], self.f[good], self.g[good] = tried[good], values[good], gradients[good]
+        self.way[good] = self._direction()[good]
+        # The first step that leads anywhere is as long as one width, whatever the slope.
+        size = np.sqrt(_dots(gradients, gradients))
+        self.length[good] = np.where(first, 1.0 / np.maximum(size, 1e-12), 1.0)[good]
 
-    def _shorten(self, rows: np.ndarray, values: np.ndarray, slope: np.ndarray) -> None:
+    def _shorten(self, which: np.ndarray, values: np.ndarray, slope: np.ndarray) -> None:
         """Shorten a step to the lowest point of the parabola through what is known."""
-        length = self.length[rows]
-        rise = values[rows] - self.f[rows] - slope[rows] * length
-        best = -slope[rows] * length**2 / (2 * rise)
+        rise = values - self.f - slope * self.length
+        best = -slope * self.length**2 / (2 * rise)
         best = np.where(np.isfinite(best), best, 0.0)
-        self.length[rows] = np.clip(best, 0.1 * length, 0.5 * length)
+        shorter = np.clip(best, 0.1 * self.length, 0.5 * self.length)
+        self.length[which] = shorter[which]
 
-    def _remember(self, rows: np.ndarray, step: np.ndarray, turn: np.ndarray) -> None:
-        product = np.sum(step * turn, axis=1)
-        size = np.sum(turn * turn, axis=1)
-        curved = product > 1e-10 * np.sqrt(size * np.sum(step * step, axis=1))
-        rows = rows[curved]
-        for held, new in (
-            (self.steps, step[curved]),
-            (self.turns, turn[curved]),
-            (self.inverse, 1.0 / product[curved]),
-        ):
-            held[:-1, rows] = held[1:, rows]
-            held[-1, rows] = new
-        self.scale[rows] = product[curved] / size[curved]
+    def _remember(self, which: np.ndarray, step: np.ndarray, turn: np.ndarray) -> None:
+        product, size = _dots(step, turn), _dots(turn, turn)
+        curved = which & (product > 1e-10 * np.sqrt(size * _dots(step, step)))
+        for held, new in ((self.steps, step), (self.turns, turn)):
+            held[curved, :-1] = held[curved, 1:]
+            held[curved, -1] = new[curved]
+        self.scale[curved] = product[curved] / size[curved]
 
-    def _direction(self, rows: np.ndarray) -> np.ndarray:
-        """Return the quasi-Newton direction by the two loops over what is remembered."""
-        steps, turns = self.steps[:, rows], self.turns[:, rows]
-        inverse = self.inverse[:, rows]
-        way = self.g[rows].copy()
-        parts = np.zeros((_MEMORY, len(rows)))
+    def _direction(self) -> np.ndarray:
+        """Return the quasi-Newton directions.
+
+        The two loops over what is remembered are solutions of two triangular systems in its
+        products, which cost the same in any number of dimensions.
+        """
+        products = self.steps @ self.turns.swapaxes(1, 2)
+        diagonal = np.einsum("lmm->lm", products)
+        inverse = np.divide(1.0, diagonal, out=np.zeros_like(diagonal), where=diagonal > 0)
+        along = (self.steps @ self.g[:, :, None])[:, :, 0]
+        parts = np.zeros_like(along)
         for at in range(_MEMORY - 1, -1, -1):
-            parts[at] = inverse[at] * np.sum(steps[at] * way, axis=1)
-            way -= parts[at][:, None] * turns[at]
-        way *= self.scale[rows][:, None]
+            later = _dots(products[:, at, at + 1 :], parts[:, at + 1 :])
+            parts[:, at] = inverse[:, at] * (along[:, at] - later)
+        way = self.scale[:, None] * (self.g - (parts[:, None] @ self.turns)[:, 0])
+        across = (self.turns @ way[:, :, None])[:, :, 0]
+        back = np.zeros_like(along)
         for at in range(_MEMORY):
-            back = inverse[at] * np.sum(turns[at] * way, axis=1)
-            way += (parts[at] - back)[:, None] * steps[at]
-        return -way
+            earlier = _dots(products[:, :at, at], back[:, :at])
+            back[:, at] = parts[:, at] - inverse[:, at] * (across[:, at] + earlier)
+        return np.asarray(-(way + (back[:, None] @ self.steps)[:, 0]))
 
     def over(self) -> np.ndarray:
         """Say which climbs have come to their end."""
-        gain = -0.5 * np.sum(self.g * self.way, axis=1)
-        return (
+        gain = -0.5 * _dots(self.g, self.way)
+        return np.asarray(
             ~np.isfinite(gain)
+            | ~np.isfinite(self.f)
             | (gain < _FLAT)
             | (self.spent >= _LONGEST)
-            | (self.length < _SHORTEST)
+            # The first step down a steep flank is short, and not yet tried.
+            | ((self.length < _SHORTEST) & (self.spent > 1))
         )
 
     def top(self, at: int) -> Top:
@@ -214,4 +234,9 @@ class _Lanes:
             widths = width * self.factor
         else:
             widths = width * np.sqrt(np.sum(self.factor**2, axis=1))
-        return Top(self.positions()[at], float(self.f[at]), widths)
+        return Top(self.positions(self.z)[at], float(self.f[at]), widths)
+
+
+def _dots(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """Return the products of vectors, lane by lane."""
+    return np.asarray(np.einsum("ld,ld->l", one, other))

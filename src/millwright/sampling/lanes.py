@@ -19,7 +19,7 @@ from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.lane_state import LaneState, StateNumbers, TrialNumbers
 from millwright.sampling.lane_tuples import LanePoint, LaneSettings
 from millwright.sampling.methods import FixedLength
-from millwright.sampling.mode import Slopes, slopes_of
+from millwright.sampling.mode import Slopes
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.start_points import spread_of, start_candidates
@@ -106,7 +106,7 @@ class Lanes:
             self.arguments,
         )
         key = self.targets[0].key
-        self.slopes = [slopes_of(target) for target in self.targets]
+        self.slopes = [Slopes(target) for target in self.targets]
         self.block = compiled(block_of_lanes, key, example)
 
     def _settings(

@@ -19,7 +19,7 @@ __all__ = [
     "climb",
     "find_peak",
     "newton_decrement",
-    "slopes_of",
+    "Slopes",
     "value_and_gradient",
 ]
 
@@ -174,37 +174,50 @@ def _walled(
 
 
 _WALL = 10.0
-_TOGETHER = 16
+_TOGETHER, _MANY = 16, 64
 _FEW_NUMBERS = 10_000
 """Of data: with more, positions side by side would hold much memory at once."""
 
-Slopes = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]
 
+class Slopes:
+    """Negative log densities and gradients of a target; compiles them when it is made.
 
-def slopes_of(target: TargetDensity) -> Slopes:
-    """Return a function of positions (n, dimension): negative log densities and gradients.
-
-    Values are infinite, with a gradient of zero, where either is not finite.
+    Attributes
+    ----------
+    together
+        How many positions a call of the compiled function takes.
     """
-    together = 2 * _TOGETHER if _few(target.arguments) else _TOGETHER
-    example = np.zeros((together, target.dimension))
-    slopes = compiled(_values_and_gradients, target.key, (example, target.arguments))
-    arguments = on_device(target.arguments)
 
-    def several(positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def __init__(self, target: TargetDensity) -> None:
+        self.together = _MANY if _few(target.arguments) else _TOGETHER
+        example = np.zeros((self.together, target.dimension))
+        self._slopes = compiled(_values_and_gradients, target.key, (example, target.arguments))
+        self._arguments = on_device(target.arguments)
+
+    def __call__(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return values (n,) and gradients (n, dimension) at positions (n, dimension).
+
+        Values are infinite, with a gradient of zero, where either is not finite.
+        """
+        if len(positions) == self.together:
+            return self._whole(positions)
         values, gradients = np.empty(len(positions)), np.empty_like(positions)
-        for at in range(0, len(positions), together):
-            piece = positions[at : at + together]
+        for at in range(0, len(positions), self.together):
+            piece = positions[at : at + self.together]
             # One compiled function serves all: a short piece is filled up with its last row.
-            filled = np.concatenate([piece, np.repeat(piece[-1:], together - len(piece), 0)])
-            found = slopes(filled, arguments)
-            values[at : at + len(piece)] = -np.asarray(found[0])[: len(piece)]
-            gradients[at : at + len(piece)] = -np.asarray(found[1])[: len(piece)]
-        bad = ~(np.isfinite(values) & np.isfinite(gradients).all(axis=1))
-        values[bad], gradients[bad] = np.inf, 0.0
+            missing = np.repeat(piece[-1:], self.together - len(piece), 0)
+            found = self._whole(np.concatenate([piece, missing]))
+            values[at : at + len(piece)] = found[0][: len(piece)]
+            gradients[at : at + len(piece)] = found[1][: len(piece)]
         return values, gradients
 
-    return several
+    def _whole(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        found = self._slopes(positions, self._arguments)
+        values, gradients = -np.asarray(found[0]), -np.asarray(found[1])
+        bad = ~(np.isfinite(values) & np.isfinite(gradients).all(axis=1))
+        if bad.any():
+            values[bad], gradients[bad] = np.inf, 0.0
+        return values, gradients
 
 
 def _few(data: Any) -> bool:

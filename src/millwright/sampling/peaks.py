@@ -22,8 +22,8 @@ from typing import Any
 
 import numpy as np
 
-from millwright.sampling.climbs import Top, climbs
-from millwright.sampling.mode import slopes_of
+from millwright.sampling.climbs import Climbs, Top
+from millwright.sampling.mode import Slopes
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 
@@ -41,9 +41,10 @@ _LARGEST_WITH_CURVATURE = 200
 _POINTS = 1000
 _MOST_PEAKS = 24
 _LEAST_ESS = 50.0
-_GRADIENTS_OF_A_CLIMB = 90
-"""More than a climb takes: those under way where the search is cut are lost."""
-_TOGETHER = (16, 32)
+_GRADIENTS_OF_A_CLIMB = 45
+_HALF_A_CLIMB = 8
+"""Gradients that each climb took in vain which is under way where the search is cut."""
+_TOGETHER = (16, 64)
 # Of eight climbs four start from the prior, three around the first peak, one along a coordinate.
 _KINDS = ("prior", "around", "prior", "around", "prior", "around", "prior", "along")
 
@@ -149,12 +150,10 @@ class PeakSearch:
 
     def __init__(self, target: TargetDensity, seed: int, most: int) -> None:
         self.target = target
-        self.most = most
-        self.together = int(np.clip(most // _GRADIENTS_OF_A_CLIMB, *_TOGETHER))
+        together = int(np.clip(most // _GRADIENTS_OF_A_CLIMB, *_TOGETHER))
+        self.climbs = Climbs(Slopes(target), most + _HALF_A_CLIMB * together, together)
         self.generator = generator_of(seed, Stream.PEAKS)
-        self.slopes = slopes_of(target)
-        self.spent = 0
-        self.climbs = 0
+        self.begun = 0
         self.ends: list[_End] = []
         self.apart: list[_End] = []
 
@@ -181,20 +180,15 @@ class PeakSearch:
             factor = self.rough if peak.factor is None else peak.factor
             self._climb(self._counted(self._starts(drawn, middle)), peak.position, factor)
 
-    def _downhill(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return negative log densities and their gradients at positions (n, dimension)."""
-        self.spent += len(positions)
-        return self.slopes(positions)
-
     def _counted(self, starts: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
         """Hand out starts as long as there is something left to spend."""
         for start in starts:
-            if self.spent >= self.most or len(self.apart) >= _MOST_PEAKS:
+            if self.climbs.cut or len(self.apart) >= _MOST_PEAKS:
                 return
-            if self.climbs == CLIMBS:
+            if self.begun == CLIMBS:
                 return
             if np.isfinite(start).all():
-                self.climbs += 1
+                self.begun += 1
                 yield start
 
     def _starts(self, drawn: Iterator[np.ndarray], middle: np.ndarray) -> Iterator[np.ndarray]:
@@ -232,17 +226,11 @@ class PeakSearch:
         return np.sqrt(np.sum(end.factor**2, axis=1))
 
     def _climb(self, starts: Iterator[np.ndarray], centre: np.ndarray, factor: np.ndarray) -> None:
-        for top in climbs(self._downhill, starts, centre, factor, self._known, self.together):
+        for top in self.climbs.tops(starts, centre, factor, self._known):
             self._settle(top)
 
     def _known(self, positions: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """Say which positions lie beside a known end, on its own quadratic.
-
-        Once there is nothing left to spend, all climbs end as if they did.
-        """
-        if self.spent >= self.most and len(positions) > 1:
-            self.climbs -= len(positions)
-            return np.ones(len(positions), dtype=bool)
+        """Say which positions lie beside a known end, on its own quadratic."""
         found = np.zeros(len(positions), dtype=bool)
         for end in self.ends:
             apart = positions - end.position
@@ -254,10 +242,15 @@ class PeakSearch:
             found |= (rise < 0.5) & (np.abs(values - end.value - rise) < 0.25)
         return found
 
+    def _is_known(self, position: np.ndarray, value: float) -> bool:
+        return bool(self._known(position[None], np.array([value]))[0])
+
     def _settle(self, top: Top) -> None:
         """Take the end of a climb for a peak if it is one, apart from those known."""
+        if self._is_known(top.position, top.value):
+            return
         end = self._polished(top)
-        if end is None or self._known(end.position[None], np.array([end.value]))[0]:
+        if end is None or self._is_known(end.position, end.value):
             return
         self.ends.append(end)
         # An end without a dip is on the flank of a known peak: later climbs may end there too.
@@ -280,7 +273,7 @@ class PeakSearch:
             if 0.5 * float(across @ across) < _SETTLED:
                 return _End(position=position, value=value, curvature=curvature, factor=factor)
             following = position - factor @ across
-            new = float(self._downhill(following[None])[0][0])
+            new = float(self.climbs.heights(following[None])[0][0])
             if not new <= value:
                 return None
             position, value = following, new
@@ -290,10 +283,10 @@ class PeakSearch:
         self, position: np.ndarray, widths: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Return second derivatives by central differences of the gradient, and the gradient."""
-        gradient = self._downhill(position[None])[1][0]
+        gradient = self.climbs.heights(position[None])[1][0]
         for _ in range(3):
             moves = np.diag(1e-3 * widths)
-            above, below = (self._downhill(position + sign * moves)[1] for sign in (1, -1))
+            above, below = (self.climbs.heights(position + sign * moves)[1] for sign in (1, -1))
             matrix = (above - below) / (2e-3 * widths[:, None])
             matrix = 0.5 * (matrix + matrix.T)
             own = 1.0 / np.sqrt(np.diag(matrix))
@@ -307,11 +300,12 @@ class PeakSearch:
         """Whether the straight line between two peaks goes down well below the lower of them."""
         lower = max(one.value, other.value)
         shares = np.linspace(0, 1, 34)[1:-1, None]
-        values, _ = self._downhill(one.position + shares * (other.position - one.position))
+        values, _ = self.climbs.heights(one.position + shares * (other.position - one.position))
         return bool((values > lower + DIP).any())
 
     def _result(self) -> Peaks:
-        cut = self.spent >= self.most
+        cut = self.climbs.cut
+        ended = self.begun - self.climbs.lost
         dimension = self.target.dimension
         if not self.apart:
             empty = np.zeros(0)
@@ -321,8 +315,8 @@ class PeakSearch:
                 factors=np.zeros((0, 0, 0)),
                 masses=empty,
                 errors=empty,
-                climbs=self.climbs,
-                evaluations=self.spent,
+                climbs=ended,
+                evaluations=self.climbs.evaluations,
                 cut=cut,
             )
         positions = np.stack([peak.position for peak in self.apart])
@@ -342,8 +336,8 @@ class PeakSearch:
             factors=factors[order] if known else factors,
             masses=masses[order],
             errors=errors[order],
-            climbs=self.climbs,
-            evaluations=self.spent,
+            climbs=ended,
+            evaluations=self.climbs.evaluations,
             cut=cut,
         )
 
@@ -357,7 +351,7 @@ class PeakSearch:
         shrink = np.sqrt(self.generator.chisquare(DF, (count, each, 1)) / DF)
         spread = np.einsum("kij,knj->kni", factors, normal) / shrink
         points = (positions[:, None] + spread).reshape(-1, dimension)
-        heights = -self._downhill(points)[0]
+        heights = -self.climbs.heights(points)[0]
         apart = np.stack(
             [t_log_density(points, p, f) for p, f in zip(positions, factors, strict=True)], axis=1
         )
