@@ -78,6 +78,18 @@ class Exact(unittest.TestCase):
         )
         self.assert_follows(posterior, "rate", stats.gamma(5, scale=1 / 3.2))
 
+    def test_waiting_times_with_a_rate_on_the_log_scale(self):
+        wait = np.array([0.5, 1.5, 0.2])
+        grid = np.linspace(-6, 6, 20_001)
+        for seed, (text, shape) in enumerate(
+            (("exponential(rate=exp(level))", 1), ("gamma(shape=2, rate=exp(level))", 2))
+        ):
+            posterior = self.fit(
+                {"level": "normal(0, 1)"}, {"wait": text}, {"wait": wait}, seed=40 + seed
+            )
+            log_p = -(grid**2) / 2 + shape * len(wait) * grid - np.exp(grid) * wait.sum()
+            self.assert_grid(posterior, "level", grid, log_p)
+
     def test_truncated_prior_is_normalised(self):
         posterior = self.fit(
             {"level": "normal(0, 1, low=0.5, high=2)"}, {"y": "normal(0, 1)"}, {"y": [0.0]}, seed=5

@@ -220,6 +220,51 @@ class Modified(unittest.TestCase):
                     self.assertTrue(np.isfinite(values).all(), values)
 
 
+class Recorded(unittest.TestCase):
+    def test_mixtures_of_mixtures_with_bounds_are_sampled(self):
+        for text in (
+            "mixture(normal(centre, 1), mixture(uniform(low=0, high=3), beta(alpha=2, beta=2), "
+            "share=0.4), share=0.3)",
+            "mixture(rounded(normal(centre, 1), to=1), "
+            "rounded(gamma(shape=2, rate=exp(centre)), to=1), share=0.3)",
+        ):
+            model = mw.Model(priors={"centre": "normal(0, 1)"}, likelihood={"y": text})
+            posterior = model.fit({"y": [1.0, 2.0]}, seed=2, progress=False)
+            grid = np.linspace(-6, 6, 301)
+            log_p = (
+                np.array(
+                    [
+                        sum(family.log_density(on_numpy, y, numbers) for y in (1.0, 2.0))
+                        for family, numbers in (
+                            read(text.replace("centre", repr(float(c)))) for c in grid
+                        )
+                    ]
+                )
+                - grid**2 / 2
+            )
+            p = np.exp(log_p - log_p.max())
+            p /= p.sum()
+            row = posterior.table().loc["centre"]
+            error = 5 * row["sd"] / np.sqrt(row["effective draws"])
+            self.assertLess(abs(row["mean"] - np.sum(p * grid)), error, text)
+
+    def test_what_is_recorded_twice_has_all_of_its_mass(self):
+        for text, values in (
+            ("censored(rounded(normal(1, 1), to=0.25), low=0.5, high=1.5)", np.arange(2, 7) / 4),
+            ("censored(rounded(normal(1, 1), to=0.5), low=0.6, high=1.6)", [0.6, 1.0, 1.5, 1.6]),
+            ("rounded(censored(normal(1, 1), low=0.4, high=1.6), to=0.25)", np.arange(2, 7) / 4),
+            (
+                "censored(mixture(rounded(normal(1, 1), to=1), rounded(normal(3, 1), to=1), "
+                "share=0.3), low=0, high=2)",
+                [0.0, 1.0, 2.0],
+            ),
+        ):
+            family, numbers = read(text)
+            chances = np.exp(family.log_density(on_numpy, np.asarray(values), numbers))
+            self.assertAlmostEqual(chances.sum(), 1.0, places=12, msg=text)
+            self.assertAlmostEqual(np.sum(values * chances), float(family.mean(numbers)), places=3)
+
+
 class Refusals(unittest.TestCase):
     def test_messages_say_how_it_is_written(self):
         cases = {
@@ -228,6 +273,8 @@ class Refusals(unittest.TestCase):
             "mixture(normal(0, 1), normal(0, 1))": "share=...",
             "zero_inflated(normal(0, 1), share=0.5)": "of counts",
             "rounded(poisson(rate=1), to=1)": "continuous",
+            "mixture(censored(normal(0, 1), low=0), normal(0, 1), share=0.5)": "different ways",
+            "mixture(rounded(normal(0, 1), to=1), rounded(cauchy(0, 1), to=2), share=0.5)": "ways",
             "censored(normal(0, 1))": "low=..., high=...",
             "censored(normal(0, 1), hihg=3)": "Did you mean `high`",
             "censored(normal(0, 1), low=3, high=2)": "",

@@ -17,7 +17,16 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.mathematics import Array, Mathematics
 
-__all__ = ["Distribution", "Domain", "Event", "Family", "Parameter", "Parameters", "Support"]
+__all__ = [
+    "Distribution",
+    "Domain",
+    "Event",
+    "Family",
+    "Parameter",
+    "Parameters",
+    "Support",
+    "larger_bound",
+]
 
 Parameters = Mapping[str, Array]
 Domain = Literal["real", "positive", "probability", "count", "weight"]
@@ -119,6 +128,11 @@ class Support:
         return f"{kind} up to {upper}" if upper else f"all {kind}"
 
 
+def larger_bound(a: Array, b: Array) -> Array:
+    """Larger of two bounds, whichever array library they come from."""
+    return a * (a >= b) + b * (a < b)
+
+
 def _bound(value: Array | None) -> str:
     if value is None:
         return ""
@@ -160,6 +174,11 @@ class Distribution(ABC):
     def mean(self, p: Parameters) -> Array:
         """Return the mean, NaN or infinite where it does not exist."""
 
+    @property
+    def mean_takes_long(self) -> bool:
+        """Whether there is no closed form of the mean: it is summed up, hundreds of terms each."""
+        return False
+
 
 class Family(Distribution):
     """A family of one-dimensional distributions."""
@@ -177,6 +196,10 @@ class Family(Distribution):
     @abstractmethod
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         """Return log P(X > x)."""
+
+    def log_at_least(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        """Return log P(X >= x), of recorded values too, which have mass at single points."""
+        return self.log_survival(m, x, p)
 
     @abstractmethod
     def quantile(self, q: Array, p: Parameters) -> Array:

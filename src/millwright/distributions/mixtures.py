@@ -8,8 +8,9 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.categories import log_shares
-from millwright.distributions.family import Family, Parameter, Parameters, Support
+from millwright.distributions.family import Family, Parameter, Parameters, Support, larger_bound
 from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.means import log_mass, mean_between
 from millwright.distributions.modified import PROBABILITY, Modified, parameters_of
 from millwright.distributions.quadrature import bisected
 
@@ -63,12 +64,11 @@ class Mixture(Modified):
 
     def support(self, p: Parameters) -> Support:
         one, two = (f.support(parameters_of(n, p)) for n, f in self.families.items())
-        lower = (
-            None if one.lower is None or two.lower is None else np.minimum(one.lower, two.lower)
-        )
-        upper = (
-            None if one.upper is None or two.upper is None else np.maximum(one.upper, two.upper)
-        )
+        lower = upper = None
+        if one.lower is not None and two.lower is not None:
+            lower = -larger_bound(-one.lower, -two.lower)
+        if one.upper is not None and two.upper is not None:
+            upper = larger_bound(one.upper, two.upper)
         return Support(lower, upper, self.whole)
 
     def _both(self, method: str, m: Mathematics, x: Array, p: Parameters) -> Array:
@@ -105,6 +105,9 @@ class Mixture(Modified):
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return self._both("log_survival", m, x, p)
 
+    def log_at_least(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return self._both("log_at_least", m, x, p)
+
     def quantile(self, q: Array, p: Parameters) -> Array:
         ends = [f.quantile(q, parameters_of(n, p)) for n, f in self.families.items()]
         return _quantile_between(self, q, p, np.minimum(*ends), np.maximum(*ends))
@@ -113,6 +116,19 @@ class Mixture(Modified):
         first = generator.random(size) < p["share"]
         one, two = (f.draw(generator, size, parameters_of(n, p)) for n, f in self.families.items())
         return np.where(first, one, two)
+
+    def mean_within(self, low: Array | None, high: Array | None, p: Parameters) -> Array | None:
+        """Return the mean of what lies between two bounds, None being no bound."""
+        share = np.asarray(p["share"], dtype=float)
+        total, mass = np.asarray(0.0), np.asarray(0.0)
+        for weight, (name, family) in zip((share, 1 - share), self.families.items(), strict=True):
+            inner = parameters_of(name, p)
+            mean = mean_between(family, low, high, inner)
+            if mean is None:
+                return None
+            part = weight * np.exp(log_mass(family, low, high, inner))
+            total, mass = total + np.where(part > 0, part * mean, 0.0), mass + part
+        return np.asarray(total / mass)
 
     def mean(self, p: Parameters) -> Array:
         one, two = (np.asarray(f.mean(parameters_of(n, p))) for n, f in self.families.items())
@@ -155,8 +171,11 @@ class MixtureOverLabels(Modified):
     def support(self, p: Parameters) -> Support:
         inner = self.families["of"].support(parameters_of("of", p))
         # The widest of the components' ranges.
-        lower = None if inner.lower is None else np.min(np.atleast_1d(inner.lower), axis=-1)
-        upper = None if inner.upper is None else np.max(np.atleast_1d(inner.upper), axis=-1)
+        lower, upper = inner.lower, inner.upper
+        if lower is not None and np.ndim(lower):
+            lower = lower.min(axis=-1)
+        if upper is not None and np.ndim(upper):
+            upper = upper.max(axis=-1)
         return Support(lower, upper, self.whole)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
@@ -186,6 +205,17 @@ class MixtureOverLabels(Modified):
         many = (*size, weights.shape[-1])
         values = self.families["of"].draw(generator, many, parameters_of("of", p))
         return np.take_along_axis(values, label, axis=-1)[..., 0]
+
+    def mean_within(self, low: Array | None, high: Array | None, p: Parameters) -> Array | None:
+        """Return the mean of what lies between two bounds, None being no bound."""
+        low, high = (None if b is None else np.asarray(b)[..., None] for b in (low, high))
+        family, inner = self.families["of"], parameters_of("of", p)
+        mean = mean_between(family, low, high, inner)
+        if mean is None:
+            return None
+        parts = np.exp(self._log_weights(on_numpy, p) + log_mass(family, low, high, inner))
+        total = np.where(parts > 0, parts * mean, 0.0).sum(axis=-1)
+        return np.asarray(total / parts.sum(axis=-1))
 
     def mean(self, p: Parameters) -> Array:
         weights = np.exp(self._log_weights(on_numpy, p))

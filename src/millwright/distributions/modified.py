@@ -67,5 +67,9 @@ class Modified(Family):
         self.parameters = (*inner, *self.own)  # type: ignore[misc]
         self.whole = any(family.whole for family in families)  # type: ignore[misc]
 
+    @property
+    def mean_takes_long(self) -> bool:
+        return any(family.mean_takes_long for family in self.families.values())
+
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
         return self.quantile(1 - np.asarray(q), p)

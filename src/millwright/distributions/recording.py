@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
+from millwright.distributions import on_numpy
 from millwright.distributions.family import Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.means import (
+    MOST_TERMS,
+    has_closed_mean,
+    log_mass,
+    mean_between,
+    mean_by_slices,
+)
 from millwright.distributions.modified import Modified, log_interval, parameters_of
 
 __all__ = ["Censored", "Rounded"]
@@ -38,8 +44,14 @@ class Censored(Modified):
         if "low" in p:
             result = m.where(x <= p["low"], family.log_cdf(m, p["low"], inner), result)
         if "high" in p:
-            result = m.where(x >= p["high"], family.log_survival(m, p["high"], inner), result)
+            result = m.where(x >= p["high"], family.log_at_least(m, p["high"], inner), result)
         return result
+
+    def log_at_least(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        result = self.families["of"].log_at_least(m, x, parameters_of("of", p))
+        if "low" in p:
+            result = m.where(m.asarray(x) <= p["low"], 0.0, result)
+        return m.where(m.asarray(x) > p["high"], -m.inf, result) if "high" in p else result
 
     def _between(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         """Replace censored values by ordinary ones, so that no unused branch overflows."""
@@ -68,11 +80,28 @@ class Censored(Modified):
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         return self._recorded(self.families["of"].draw(generator, size, parameters_of("of", p)), p)
 
+    @property
+    def mean_takes_long(self) -> bool:
+        return not has_closed_mean(self.families["of"])
+
     def mean(self, p: Parameters) -> Array:
-        # Of the recorded values: by the midpoints of many equal slices of probability.
-        q = (np.arange(2000) + 0.5) / 2000
-        values: dict[str, Any] = {k: np.asarray(v, dtype=float)[..., None] for k, v in p.items()}
-        return self.quantile(q, values).mean(axis=-1)
+        """Return the mean of the recorded values."""
+        family, inner = self.families["of"], parameters_of("of", p)
+        low, high = p.get("low"), p.get("high")
+        mean = mean_between(family, low, high, inner)
+        if mean is None:
+            return mean_by_slices(self, p)
+        mass = np.exp(log_mass(family, low, high, inner))
+        total = np.where(mass > 0, mass * mean, 0.0)
+        with np.errstate(all="ignore"):
+            if low is not None:
+                total = total + low * family.cdf(low, inner)
+            if high is not None:
+                at_high = np.asarray(high, dtype=float)
+                total = total + high * np.exp(family.log_survival(on_numpy, at_high, inner))
+        if np.isnan(total).any():
+            total = np.where(np.isnan(total), mean_by_slices(self, p), total)
+        return total
 
 
 class Rounded(Modified):
@@ -85,7 +114,7 @@ class Rounded(Modified):
 
     def support(self, p: Parameters) -> Support:
         base = self.families["of"].support(parameters_of("of", p))
-        half = np.asarray(p["to"]) / 2
+        half = p["to"] / 2
         lower = None if base.lower is None else base.lower - half
         return Support(lower, None if base.upper is None else base.upper + half)
 
@@ -102,6 +131,11 @@ class Rounded(Modified):
         edge = (m.floor(m.asarray(x) / p["to"]) + 0.5) * p["to"]
         return self.families["of"].log_survival(m, edge, parameters_of("of", p))
 
+    def log_at_least(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        # From half a step below the first multiple that is not below x.
+        edge = (-m.floor(-m.asarray(x) / p["to"]) - 0.5) * p["to"]
+        return self.families["of"].log_at_least(m, edge, parameters_of("of", p))
+
     def quantile(self, q: Array, p: Parameters) -> Array:
         return self._recorded(self.families["of"].quantile(q, parameters_of("of", p)), p)
 
@@ -111,5 +145,21 @@ class Rounded(Modified):
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         return self._recorded(self.families["of"].draw(generator, size, parameters_of("of", p)), p)
 
+    @property
+    def mean_takes_long(self) -> bool:
+        return True
+
     def mean(self, p: Parameters) -> Array:
-        return self.families["of"].mean(parameters_of("of", p))
+        """Return the mean of the recorded values: a sum over the grid, unless it is fine."""
+        family, inner = self.families["of"], parameters_of("of", p)
+        step = np.asarray(p["to"], dtype=float)
+        first = self.quantile(np.asarray(1e-10), p)
+        last = self.quantile(np.asarray(1 - 1e-10), p)
+        terms = np.max((last - first) / step)
+        if not terms <= MOST_TERMS:
+            return family.mean(inner)
+        total = first
+        for at in range(int(terms) + 1):
+            edge = first + (at + 0.5) * step
+            total = total + step * np.exp(family.log_survival(on_numpy, edge, inner))
+        return total

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from millwright.distributions.family import Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.means import has_closed_mean, log_mass, mean_between, mean_by_slices
 from millwright.distributions.modified import PROBABILITY, Modified, log_interval, parameters_of
 
 __all__ = ["Selected"]
@@ -125,8 +124,27 @@ class Selected(Modified):
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         return self.quantile(generator.random(size), p)
 
+    @property
+    def mean_takes_long(self) -> bool:
+        return not has_closed_mean(self.families["of"])
+
     def mean(self, p: Parameters) -> Array:
-        # By the midpoints of many equal slices of probability.
-        q = (np.arange(2000) + 0.5) / 2000
-        values: dict[str, Any] = {k: np.asarray(v, dtype=float)[..., None] for k, v in p.items()}
-        return self.quantile(q, values).mean(axis=-1)
+        family, inner = self.families["of"], parameters_of("of", p)
+        below, above = p.get("below"), p.get("above")
+        if below is not None and above is not None:
+            # The other way round everything is always seen.
+            above = np.maximum(above, below)
+        pieces = [(below, above, p["weight"])]
+        pieces += [(None, below, 1.0)] if below is not None else []
+        pieces += [(above, None, 1.0)] if above is not None else []
+        total, mass = np.asarray(0.0), np.asarray(0.0)
+        for low, high, weight in pieces:
+            mean = mean_between(family, low, high, inner)
+            if mean is None:
+                return mean_by_slices(self, p)
+            part = weight * np.exp(log_mass(family, low, high, inner))
+            total, mass = total + np.where(part > 0, part * mean, 0.0), mass + part
+        found = total / mass
+        if np.isnan(found).any():
+            found = np.where(np.isnan(found), mean_by_slices(self, p), found)
+        return found

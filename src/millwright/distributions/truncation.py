@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.distributions.family import Family, Parameters, Support
+from millwright.distributions.family import Family, Parameters, Support, larger_bound
 from millwright.distributions.location_scale import standard
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
+from millwright.distributions.means import has_closed_mean, mean_between, mean_by_quantiles
 
 __all__ = ["Truncated", "split_bounds"]
 
@@ -30,6 +31,7 @@ class Truncated(Family):
 
     def __init__(self, family: Family) -> None:
         self.family = family
+        self.families = {"of": family}
         self.name = family.name  # type: ignore[misc]
         self.summary = family.summary  # type: ignore[misc]
         self.parameters = family.parameters  # type: ignore[misc]
@@ -40,9 +42,9 @@ class Truncated(Family):
         lower = low if base.lower is None else base.lower
         upper = high if base.upper is None else base.upper
         if low is not None and base.lower is not None:
-            lower = _larger(low, base.lower)
+            lower = larger_bound(low, base.lower)
         if high is not None and base.upper is not None:
-            upper = -_larger(-high, -base.upper)
+            upper = -larger_bound(-high, -base.upper)
         return Support(lower, upper)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
@@ -123,22 +125,25 @@ class Truncated(Family):
         return self.quantile(generator.random(size), p)
 
     def mean(self, p: Parameters) -> Array:
-        # Gauss-Legendre in the probability scale, on pieces that shrink towards both ends.
-        nodes, weights = np.polynomial.legendre.leggauss(40)
-        edges = np.concatenate([10.0 ** np.arange(-12, -0.5), [0.5]])
-        edges = np.concatenate([[0.0], edges, 1 - edges[-2::-1], [1.0]])
-        widths = np.diff(edges)[:, None]
-        q = (edges[:-1, None] + widths * (nodes + 1) / 2).ravel()
-        w = (widths * weights / 2).ravel()
-        values = {name: np.asarray(value, dtype=float)[..., None] for name, value in p.items()}
-        mean = np.sum(w * self.quantile(q, values), axis=-1)
         inner, low, high = split_bounds(p)
+        found = mean_between(self.family, low, high, inner)
+        if found is None or np.isnan(found).any():
+            slow = mean_by_quantiles(self, p)
+            found = slow if found is None else np.where(np.isnan(found), slow, found)
         if low is None or high is None:
             # Cut on one side only, a heavy tail may be left on the other.
-            mean = np.where(np.isfinite(self.family.mean(inner)), mean, np.nan)
-        return mean
+            found = np.where(np.isfinite(self.family.mean(inner)), found, np.nan)
+        return found
 
+    @property
+    def mean_takes_long(self) -> bool:
+        return not has_closed_mean(self.family)
 
-def _larger(a: Array, b: Array) -> Array:
-    """Larger of two bounds, whichever array library they come from."""
-    return a * (a >= b) + b * (a < b)
+    def mean_within(self, low: Array | None, high: Array | None, p: Parameters) -> Array | None:
+        """Return the mean of what lies between two more bounds."""
+        inner, at_least, at_most = split_bounds(p)
+        if low is not None:
+            at_least = low if at_least is None else np.maximum(low, at_least)
+        if high is not None:
+            at_most = high if at_most is None else np.minimum(high, at_most)
+        return mean_between(self.family, at_least, at_most, inner)

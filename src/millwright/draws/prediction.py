@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -35,6 +36,7 @@ from millwright.sampling.streams import Stream, generator_of
 from millwright.wording import setting
 
 _MOST_PREDICTORS = 3
+_MOST_MEANS, _FEWEST_FOR_MEANS = 50_000, 50
 
 __all__ = [
     "Predictions",
@@ -473,6 +475,8 @@ def expectations(
         values = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)
         family = family_of(part.family, part.arguments)
         size = (_lead(evaluation), *program.shape(axes[1:]))
+        if family.mean_takes_long:
+            values, size = _fewer(values, size)
         if isinstance(family, LabelFamily):
             shares = family.probabilities(values)
             result[part.name] = np.broadcast_to(shares, (*size, shares.shape[-1])).mean(axis=0)
@@ -481,6 +485,19 @@ def expectations(
             mean = np.broadcast_to(np.asarray(family.mean(values)), size).mean(axis=0)
         result[part.name] = np.where(np.isfinite(mean), mean, np.median(copies[part.name], axis=0))
     return result
+
+
+def _fewer(
+    values: Mapping[str, Any], size: tuple[int, ...]
+) -> tuple[dict[str, Any], tuple[int, ...]]:
+    """Keep so many draws, evenly spaced, that means which take long take seconds."""
+    enough = max(_FEWEST_FOR_MEANS, _MOST_MEANS // max(1, math.prod(size[1:])))
+    step = max(1, size[0] // enough)
+    kept = {
+        name: value[::step] if np.ndim(value) and len(value) == size[0] else value
+        for name, value in values.items()
+    }
+    return kept, (len(range(0, size[0], step)), *size[1:])
 
 
 def _lead(evaluation: Evaluation) -> int:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family
 from millwright.distributions.kernels import KERNELS
 from millwright.distributions.modified import Modified
 from millwright.distributions.ordered import Ordered
+from millwright.distributions.recording import Censored, Rounded
 from millwright.distributions.registry import (
     DISTRIBUTIONS,
     MODIFIERS,
@@ -153,7 +155,7 @@ def _read(definition: Definition, node: Node) -> tuple[FamilyKey, dict[str, Node
     if isinstance(node, Call) and node.function in DISTRIBUTIONS:
         family = DISTRIBUTIONS[node.function]
         given = _named(definition, node, family)
-        given = dict(_through_link(name, inner) for name, inner in given.items())
+        given = dict(_through_link(family, name, inner) for name, inner in given.items())
         _check_complete(definition, node, given, family)
         return node.function, given
     known = isinstance(node, Call) and foreign_function(node.function)
@@ -203,6 +205,15 @@ def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[
             raise ModelError(
                 definition.message("counts and a continuous quantity do not mix", argument)
             )
+        if _recording(argument) != _recording(call.arguments[0]):
+            raise ModelError(
+                definition.message(
+                    "values that are recorded in different ways do not mix: a single value has a "
+                    "probability in one of them and a density in the other. Record the mixture "
+                    "instead, as in censored(mixture(...), low=...)",
+                    argument,
+                )
+            )
     given = {
         f"{name}.{inner}": node
         for name, (_, arguments) in zip(kind.components, parts, strict=True)
@@ -228,6 +239,16 @@ def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[
         *((key, frozenset(arguments)) for key, arguments in parts),
     )
     return key, {**given, **own}
+
+
+def _recording(node: Node) -> tuple[Any, ...]:
+    """Return how a distribution records its values, from the outside in: limits and grids."""
+    if not isinstance(node, Call) or node.function not in MODIFIERS or not node.arguments:
+        return ()
+    inner = _recording(node.arguments[0])
+    if node.function in (Censored.name, Rounded.name):
+        return ((node.function, frozenset(node.keywords)), *inner)
+    return inner
 
 
 def modifier_usage(kind: type[Modified | Ordered]) -> str:
@@ -273,9 +294,12 @@ def _named(definition: Definition, call: Call, family: Distribution) -> dict[str
     return given
 
 
-def _through_link(name: str, node: Node) -> tuple[str, Node]:
-    if isinstance(node, Call) and (name, node.function) in _LINKS and len(node.arguments) == 1:
-        return _LINKS[name, node.function], node.arguments[0]
+def _through_link(family: Distribution, name: str, node: Node) -> tuple[str, Node]:
+    """Return an argument without its link function, if the family has one that takes it so."""
+    if isinstance(node, Call) and len(node.arguments) == 1:
+        linked = _LINKS.get((name, node.function))
+        if linked in {parameter.name for parameter in family.parameters}:
+            return str(linked), node.arguments[0]
     return name, node
 
 
