@@ -19,9 +19,9 @@ from millwright.distributions.skewed import Pareto
 
 __all__ = [
     "MOST_TERMS",
+    "closed_mean",
     "has_closed_mean",
     "log_mass",
-    "mean_between",
     "mean_by_quantiles",
     "mean_by_slices",
 ]
@@ -63,18 +63,13 @@ def has_closed_mean(family: Family) -> bool:
     return family.name in {*_TAILS, *_HALVES, *_BIASED, "uniform"}
 
 
-def mean_between(family: Family, low: Bound, high: Bound, p: Parameters) -> np.ndarray | None:
+def closed_mean(family: Family, low: Bound, high: Bound, p: Parameters) -> np.ndarray:
     """Return the mean of what lies between two bounds, None being no bound.
 
     Returns
     -------
-    NaN where the closed form has lost its digits or there is no mean; None for a family without a
-    closed form.
+    NaN where there is no closed form, or it has lost its digits, or there is no mean.
     """
-    own = getattr(family, "mean_within", None)
-    if own is not None:
-        found: np.ndarray | None = own(low, high, p)
-        return found
     with np.errstate(all="ignore"):
         if family.name in _TAILS:
             return _standard_mean(family, low, high, p)
@@ -89,7 +84,7 @@ def mean_between(family: Family, low: Bound, high: Bound, p: Parameters) -> np.n
             return (np.asarray(from_) + to) / 2
         if family.name in _BIASED:
             return _biased_mean(family, low, high, p)
-    return None
+    return np.asarray(np.nan)
 
 
 def _standard_mean(family: Family, low: Bound, high: Bound, p: Parameters) -> np.ndarray:
@@ -99,8 +94,10 @@ def _standard_mean(family: Family, low: Bound, high: Bound, p: Parameters) -> np
         for bound, end in ((low, -np.inf), (high, np.inf))
     )
     mass = np.exp(log_mass(family, low, high, p))
+    tail = _TAILS[family.name]
+    total = _skew_total(p) if family.name == "skew_normal" else 0.0
     ends = [
-        np.where(np.isfinite(z), _TAILS[family.name](np.where(np.isfinite(z), z, 0.0), p), 0.0)
+        np.where(np.isfinite(z), tail(np.where(np.isfinite(z), z, 0.0), p), (z < 0) * total)
         for z in (a, b)
     ]
     z = (ends[0] - ends[1]) / mass
@@ -130,11 +127,24 @@ def _laplace_tail(z: np.ndarray, p: Parameters) -> Array:
     return 0.5 * np.exp(-z) * (z + 1)
 
 
+def _skew_total(p: Parameters) -> Array:
+    shape = np.asarray(p["shape"], dtype=float)
+    return math.sqrt(2 / math.pi) * shape / np.hypot(1.0, shape)
+
+
+def _skew_tail(z: np.ndarray, p: Parameters) -> Array:
+    # Integrated by parts: z times the normal density is minus its derivative.
+    shape = np.asarray(p["shape"], dtype=float)
+    beyond = special.ndtr(-z * np.hypot(1.0, shape))
+    return 2 * _normal_tail(z, p) * special.ndtr(shape * z) + _skew_total(p) * beyond
+
+
 _TAILS: dict[str, Callable[[np.ndarray, Parameters], Array]] = {
     "normal": _normal_tail,
     "student_t": _student_tail,
     "logistic": _logistic_tail,
     "laplace": _laplace_tail,
+    "skew_normal": _skew_tail,
 }
 """The integral of z f(z) from z to the end, for the density f in standard units around 0."""
 

@@ -10,9 +10,10 @@ from millwright.distributions import on_numpy
 from millwright.distributions.categories import log_shares
 from millwright.distributions.family import Family, Parameter, Parameters, Support, larger_bound
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.means import log_mass, mean_between
+from millwright.distributions.means import log_mass
 from millwright.distributions.modified import PROBABILITY, Modified, parameters_of
 from millwright.distributions.quadrature import bisected
+from millwright.distributions.truncation import mean_between
 
 __all__ = ["Mixture", "MixtureOverLabels"]
 

@@ -11,10 +11,10 @@ from millwright.distributions.means import (
     MOST_TERMS,
     has_closed_mean,
     log_mass,
-    mean_between,
     mean_by_slices,
 )
 from millwright.distributions.modified import Modified, log_interval, parameters_of
+from millwright.distributions.truncation import mean_between
 
 __all__ = ["Censored", "Rounded"]
 
@@ -99,8 +99,6 @@ class Censored(Modified):
             if high is not None:
                 at_high = np.asarray(high, dtype=float)
                 total = total + high * np.exp(family.log_survival(on_numpy, at_high, inner))
-        if np.isnan(total).any():
-            total = np.where(np.isnan(total), mean_by_slices(self, p), total)
         return total
 
 

@@ -6,8 +6,9 @@ import numpy as np
 
 from millwright.distributions.family import Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.means import has_closed_mean, log_mass, mean_between, mean_by_slices
+from millwright.distributions.means import has_closed_mean, log_mass, mean_by_slices
 from millwright.distributions.modified import PROBABILITY, Modified, log_interval, parameters_of
+from millwright.distributions.truncation import mean_between
 
 __all__ = ["Selected"]
 
@@ -144,7 +145,4 @@ class Selected(Modified):
                 return mean_by_slices(self, p)
             part = weight * np.exp(log_mass(family, low, high, inner))
             total, mass = total + np.where(part > 0, part * mean, 0.0), mass + part
-        found = total / mass
-        if np.isnan(found).any():
-            found = np.where(np.isnan(found), mean_by_slices(self, p), found)
-        return found
+        return total / mass

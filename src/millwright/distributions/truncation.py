@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.family import Family, Parameters, Support, larger_bound
 from millwright.distributions.location_scale import standard
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
-from millwright.distributions.means import has_closed_mean, mean_between, mean_by_quantiles
+from millwright.distributions.means import (
+    closed_mean,
+    has_closed_mean,
+    log_mass,
+    mean_by_quantiles,
+)
+from millwright.distributions.modified import Modified
 
-__all__ = ["Truncated", "split_bounds"]
+__all__ = ["Truncated", "mean_between", "split_bounds"]
 
 _FAR_OUT = 10.0
 _BOUNDS = ("low", "high")
@@ -126,14 +134,7 @@ class Truncated(Family):
 
     def mean(self, p: Parameters) -> Array:
         inner, low, high = split_bounds(p)
-        found = mean_between(self.family, low, high, inner)
-        if found is None or np.isnan(found).any():
-            slow = mean_by_quantiles(self, p)
-            found = slow if found is None else np.where(np.isnan(found), slow, found)
-        if low is None or high is None:
-            # Cut on one side only, a heavy tail may be left on the other.
-            found = np.where(np.isfinite(self.family.mean(inner)), found, np.nan)
-        return found
+        return mean_between(self.family, low, high, inner)
 
     @property
     def mean_takes_long(self) -> bool:
@@ -147,3 +148,40 @@ class Truncated(Family):
         if high is not None:
             at_most = high if at_most is None else np.minimum(high, at_most)
         return mean_between(self.family, at_least, at_most, inner)
+
+
+def mean_between(family: Family, low: Array | None, high: Array | None, p: Parameters) -> Any:
+    """Return the mean of what lies between two bounds, None being no bound.
+
+    Returns
+    -------
+    NaN where there is nothing or no mean; None for values that are recorded, which have mass at
+    single points.
+    """
+    own = getattr(family, "mean_within", None)
+    if own is not None:
+        return own(low, high, p)
+    if isinstance(family, Modified):
+        return None
+    found = closed_mean(family, low, high, p)
+    no_end = high is None or (low is None and family.support(p).lower is None)
+    with np.errstate(all="ignore"):
+        # On an open side a heavy tail may be left.
+        none = ~np.isfinite(family.mean(p)) if no_end else np.asarray(False)
+        missing = np.isnan(found) & ~none & (log_mass(family, low, high, p) > -np.inf)
+        if missing.any():
+            found = _filled(found, missing, family, {**p, "low": low, "high": high})
+    return np.where(none, np.nan, found)
+
+
+def _filled(
+    found: np.ndarray, missing: np.ndarray, family: Family, p: dict[str, Array | None]
+) -> np.ndarray:
+    """Put means by quantiles where they are missing."""
+    given = {name: np.asarray(value, float) for name, value in p.items() if value is not None}
+    shape = np.broadcast_shapes(missing.shape, *(value.shape for value in given.values()))
+    where = np.broadcast_to(missing, shape)
+    picked = {name: np.broadcast_to(value, shape)[where] for name, value in given.items()}
+    result = np.broadcast_to(found, shape).copy()
+    result[where] = mean_by_quantiles(Truncated(family), picked)
+    return result
