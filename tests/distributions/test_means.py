@@ -115,6 +115,19 @@ class Composed(unittest.TestCase):
         wanted = sum(m * mean for m, (_, mean) in zip(whole, pieces, strict=True)) / sum(whole)
         np.testing.assert_allclose(family.mean(numbers), wanted, rtol=1e-6)
 
+    def test_a_limit_beyond_the_end_of_a_component(self):
+        law = stats.pareto(3, scale=0.5)
+        mass, middle = between(law, 1.14, np.inf)
+        beyond = 1.14 * law.cdf(1.14) + mass * middle
+        family, numbers = read(
+            "censored(mixture(beta(alpha=2, beta=2), pareto(shape=3, scale=0.5), share=0.4), "
+            "low=1.14)"
+        )
+        np.testing.assert_allclose(family.mean(numbers), 0.4 * 1.14 + 0.6 * beyond, rtol=1e-7)
+        # Finding the logarithm of nothing term by term would take minutes.
+        many = {name: np.full(100_000, value) for name, value in numbers.items()}
+        self.assertEqual(np.ptp(family.mean(many)), 0.0)
+
     def test_predictions_of_many_rows_need_little_memory(self):
         generator = np.random.default_rng(3)
         hours = generator.uniform(0, 4, 120)

@@ -40,19 +40,27 @@ Bound = Array | None
 def log_mass(family: Family, low: Bound, high: Bound, p: Parameters) -> np.ndarray:
     """Return the log of the probability between two bounds; None is no bound."""
     support = family.support(p)
+    low, high = (None if b is None else np.asarray(b, dtype=float) for b in (low, high))
     if low is not None and support.lower is not None:
-        low = np.maximum(low, support.lower)
+        low = None if np.all(low <= support.lower) else np.maximum(low, support.lower)
     if high is not None and support.upper is not None:
-        high = np.minimum(high, support.upper)
+        high = None if np.all(high >= support.upper) else np.minimum(high, support.upper)
+    nothing = np.asarray(False)
+    if low is not None and support.upper is not None:
+        nothing = nothing | (low >= support.upper)
+    if high is not None and support.lower is not None:
+        nothing = nothing | (high <= support.lower)
+    if nothing.all():
+        # A logarithm of nothing is looked for term by term, for long.
+        return np.where(nothing, -np.inf, 0.0)
     if low is None and high is None:
         return np.asarray(0.0)
     if low is None:
-        return np.asarray(family.log_cdf(on_numpy, np.asarray(high, dtype=float), p))
-    low = np.asarray(low, dtype=float)
+        return np.where(nothing, -np.inf, family.log_cdf(on_numpy, high, p))
     if high is None:
-        return np.asarray(family.log_survival(on_numpy, low, p))
-    low, high, *_ = np.broadcast_arrays(low, np.asarray(high, dtype=float))
-    return np.asarray(log_interval(on_numpy, family, low, high, p))
+        return np.where(nothing, -np.inf, family.log_survival(on_numpy, low, p))
+    low, high, *_ = np.broadcast_arrays(low, high)
+    return np.where(nothing, -np.inf, log_interval(on_numpy, family, low, high, p))
 
 
 def has_closed_mean(family: Family) -> bool:

@@ -194,12 +194,17 @@ def until(go_on: Callable[[Any], Any], step: Callable[[Any], Any], state: Any) -
 _LEAST = 1e-280
 
 
-def _log_of(share: ndarray, rest: ndarray, far: Callable[[ndarray], ndarray]) -> ndarray:
-    """Return the log of a share, from its rest near 1, and by other means where it underflows."""
+def _log_of(
+    share: ndarray, rest: ndarray, inside: ndarray, far: Callable[[ndarray], ndarray]
+) -> ndarray:
+    """Return the log of a share, from its rest near 1, and by other means where it underflows.
+
+    Only `inside` the support: at its ends the log of nothing is known.
+    """
     share, rest = broadcast_arrays(asarray(share, dtype=float), asarray(rest, dtype=float))
     with errstate(divide="ignore"):
         found = where(rest < 0.5, log1p(-minimum(rest, 0.5)), log(share))
-    lost = (share < _LEAST) & (rest > 0.5)
+    lost = (share < _LEAST) & (rest > 0.5) & inside
     if lost.any():
         found = array(found)
         found[lost] = far(lost)
@@ -224,7 +229,8 @@ def _log_gamma(a: Any, x: Any, below: bool) -> ndarray:
         with errstate(all="ignore"):
             return tails.log_gamma_share(_SELF, a[lost], x[lost], below)
 
-    return _log_of(lower, upper, far) if below else _log_of(upper, lower, far)
+    inside = (x > 0) & (x < inf)
+    return _log_of(lower, upper, inside, far) if below else _log_of(upper, lower, inside, far)
 
 
 def log_betainc(a: Any, b: Any, x: Any, y: Any) -> ndarray:
@@ -235,7 +241,7 @@ def log_betainc(a: Any, b: Any, x: Any, y: Any) -> ndarray:
         with errstate(all="ignore"):
             return tails.log_beta_share(_SELF, a[lost], b[lost], x[lost], y[lost])
 
-    return _log_of(betainc(a, b, x), betainc(b, a, y), far)
+    return _log_of(betainc(a, b, x), betainc(b, a, y), (x > 0) & (y > 0), far)
 
 
 def log_poisson(x: Any, rate: Any, log_rate: Any) -> Any:
