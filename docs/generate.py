@@ -205,7 +205,8 @@ def distribution_row(family: Distribution) -> str:
 MODIFIED = """These take distributions as their first arguments. Which component of a mixture a row
 came from is summed out; `posterior.membership()` gives the probabilities afterwards. A mixture
 over a label set has one component for each label: `mixture(normal(centre, 1), weights=share)` with
-`centre` and `share` both `per source`.
+`centre` and `share` both `per source`. A limit or a grid goes around a mixture,
+`censored(mixture(...), low=0)`: components that are recorded in different ways do not mix.
 """
 
 
