@@ -13,7 +13,9 @@ from scipy.special import logsumexp
 
 from millwright.display import Shown, frame_text, middle_left_out, text_table
 from millwright.distributions import on_numpy
+from millwright.distributions.modified import Modified
 from millwright.distributions.state_space import StateSpace
+from millwright.distributions.truncation import Truncated
 from millwright.distributions.vector import LabelFamily
 from millwright.draws.conditioning import MOST, Conditional, condition_on_data, joint_outcomes
 from millwright.draws.extending import extended
@@ -36,7 +38,9 @@ from millwright.sampling.streams import Stream, generator_of
 from millwright.wording import setting
 
 _MOST_PREDICTORS = 3
-_MOST_MEANS, _FEWEST_FOR_MEANS = 50_000, 50
+_MOST_MEANS, _FEWEST_FOR_MEANS, _CLOSED = 50_000, 100, 4
+"""Means of cut and recorded outcomes are taken of so many draws times rows together: four times as
+many of those in closed form."""
 
 __all__ = [
     "Predictions",
@@ -475,8 +479,8 @@ def expectations(
         values = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)
         family = family_of(part.family, part.arguments)
         size = (_lead(evaluation), *program.shape(axes[1:]))
-        if family.mean_takes_long:
-            values, size = _fewer(values, size)
+        if isinstance(family, Truncated | Modified):
+            values, size = _fewer(values, size, 1 if family.mean_takes_long else _CLOSED)
         if isinstance(family, LabelFamily):
             shares = family.probabilities(values)
             result[part.name] = np.broadcast_to(shares, (*size, shares.shape[-1])).mean(axis=0)
@@ -488,10 +492,10 @@ def expectations(
 
 
 def _fewer(
-    values: Mapping[str, Any], size: tuple[int, ...]
+    values: Mapping[str, Any], size: tuple[int, ...], speed: int
 ) -> tuple[dict[str, Any], tuple[int, ...]]:
     """Keep so many draws, evenly spaced, that means which take long take seconds."""
-    enough = max(_FEWEST_FOR_MEANS, _MOST_MEANS // max(1, math.prod(size[1:])))
+    enough = max(_FEWEST_FOR_MEANS, speed * _MOST_MEANS // max(1, math.prod(size[1:])))
     step = max(1, size[0] // enough)
     kept = {
         name: value[::step] if np.ndim(value) and len(value) == size[0] else value
