@@ -11,7 +11,7 @@ import mpmath as mp
 import numpy as np
 
 import millwright as mw
-from millwright.distributions import on_jax, on_numpy
+from millwright.distributions import on_jax, on_numpy, tails
 from millwright.distributions.registry import family_for
 
 F = mp.mpf
@@ -174,6 +174,66 @@ class Extremes(unittest.TestCase):
         # Far out the excess is close to exponential with mean 1 / 20.
         self.assertLess(abs(found.mean() - 20 - 1 / 20.1), 0.006)
         self.assertGreaterEqual(found.min(), 20.0)
+
+
+class Counting:
+    """The functions of NumPy, counting the steps of loops that run until they have converged."""
+
+    steps = 0
+
+    def __getattr__(self, name):
+        return getattr(on_numpy, name)
+
+    def until(self, go_on, step, state):
+        while go_on(state):
+            state = step(state)
+            self.steps += 1
+        return state
+
+
+class Tails(unittest.TestCase):
+    def test_loops_end_when_they_have_converged(self):
+        generator = np.random.default_rng(1)
+        a, b = 10 ** generator.uniform(-1, 2.5, (2, 5000))
+        for shares, arguments in (
+            (tails.log_gamma_shares, (a, a * 10 ** generator.uniform(-1, 1, 5000))),
+            (tails.log_beta_shares, (a, b, x := generator.random(5000), 1 - x)),
+        ):
+            counting = Counting()
+            below, above = shares(counting, *arguments)
+            np.testing.assert_allclose(np.exp(below) + np.exp(above), 1, atol=1e-12)
+            self.assertLess(counting.steps, 500)
+
+    def test_both_tails_at_once_are_the_same_with_their_derivatives(self):
+        for name, arguments, places in (
+            ("gamma", {"shape": 2.5, "rate": 1.5}, [0.01, 1.0, 9.0]),
+            ("inverse_gamma", {"shape": 2.5, "scale": 1.5}, [0.1, 1.0, 9.0]),
+            ("beta", {"alpha": 2.5, "beta": 4.0}, [0.01, 0.3, 0.9]),
+            ("student_t", {"location": 0.3, "scale": 2.0, "df": 3.5}, [-9.0, 0.3, 4.0]),
+            ("normal", {"location": 0.3, "scale": 2.0}, [-9.0, 0.3, 4.0]),
+            ("laplace", {"location": 0.3, "scale": 2.0}, [-9.0, 0.3, 4.0]),
+        ):
+            family = family_for(name, frozenset(arguments))
+            x = np.asarray(places)
+            plain = {key: np.asarray(value) for key, value in arguments.items()}
+            for side, tail in enumerate(("log_cdf", "log_survival")):
+                with self.subTest(name=name, tail=tail):
+                    alone, traced = getattr(family, tail), (jnp.asarray(x), plain)
+                    both = lambda m, x, p, f=family, s=side: f.log_tails(m, x, p)[s]  # noqa: E731
+                    np.testing.assert_allclose(
+                        both(on_numpy, x, plain), alone(on_numpy, x, plain), rtol=1e-12
+                    )
+                    found = jax.jacfwd(lambda *a, f=both: f(on_jax, *a), (0, 1))(*traced)
+                    for key, value in {"x": x, **plain}.items():
+                        step = 1e-5
+                        ends = []
+                        for sign in (1, -1):
+                            moved = {"x": x, **plain} | {key: value + sign * step}
+                            at = moved.pop("x")
+                            ends.append(alone(on_numpy, at, moved))
+                        slope = (ends[0] - ends[1]) / (2 * step)
+                        got = np.diag(found[0]) if key == "x" else found[1][key]
+                        np.testing.assert_allclose(got, slope, rtol=1e-5, atol=1e-8)
 
 
 if __name__ == "__main__":

@@ -85,6 +85,7 @@ class Recorded(unittest.TestCase):
         for text, law in (
             ("exponential(rate=2)", stats.expon(scale=0.5)),
             ("normal(0.3, 0.4)", stats.norm(0.3, 0.4)),
+            ("normal(0.3, 1)", stats.norm(0.3, 1)),
             ("half_normal(0.6)", stats.halfnorm(0, 0.6)),
         ):
             grid = np.arange(-20, 21)

@@ -39,6 +39,11 @@ class Beta(Family):
 
         return m.replaced(plain, big, saddle)
 
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
+        inside = m.minimum(m.maximum(x, 0.0), 1.0)
+        below, above = m.log_beta_shares(p["alpha"], p["beta"], inside, 1.0 - inside)
+        return below, above
+
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         inside = m.minimum(m.maximum(x, 0.0), 1.0)
         return m.log_betainc(p["alpha"], p["beta"], inside, 1.0 - inside)

@@ -197,6 +197,10 @@ class Family(Distribution):
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         """Return log P(X > x)."""
 
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
+        """Return log P(X <= x) and log P(X > x); overridden where both are one computation."""
+        return self.log_cdf(m, x, p), self.log_survival(m, x, p)
+
     def log_at_least(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         """Return log P(X >= x), of recorded values too, which have mass at single points."""
         return self.log_survival(m, x, p)

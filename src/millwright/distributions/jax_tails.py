@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 from typing import Any
 
 import jax
@@ -30,7 +29,17 @@ from jax.scipy.special import (
 from millwright.distributions import jax_functions, tails
 from millwright.distributions.jax_functions import betaln, part
 
-__all__ = ["betainc", "log_betainc", "log_gammainc", "log_gammaincc", "log_ndtr"]
+__all__ = [
+    "betainc",
+    "log_beta_shares",
+    "log_betainc",
+    "log_gamma_shares",
+    "log_gammainc",
+    "log_gammaincc",
+    "log_ndtr",
+]
+
+_Pair = tuple[jax.Array, jax.Array]
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(48)
 
@@ -39,7 +48,7 @@ _LOG_ROOT_2PI = 0.5 * np.log(2 * np.pi)
 _FUNCTIONS: Any = jax_functions
 
 
-def _log_below(z: jax.Array) -> tuple[jax.Array, jax.Array]:
+def _log_below(z: jax.Array) -> _Pair:
     """Return log P(Z < z) and its derivative, the density over P(Z < z)."""
     far = z < -tails.FAR
     out = where(far, -z, tails.FAR)
@@ -64,94 +73,119 @@ def _log_ndtr_jvp(
     return value, slope * tangents[0]
 
 
-@functools.partial(jax.jit, static_argnums=2)
-def _gamma_share(a: jax.Array, x: jax.Array, below: bool) -> jax.Array:
+@jax.jit
+def _gamma_shares(a: jax.Array, x: jax.Array) -> _Pair:
     # Compiled by itself, so that outside of a model its loops are compiled once.
-    return tails.log_gamma_share(_FUNCTIONS, a, x, below)
+    return tails.log_gamma_shares(_FUNCTIONS, a, x)
 
 
 @jax.jit
-def _beta_share(a: jax.Array, b: jax.Array, x: jax.Array, y: jax.Array) -> jax.Array:
-    return tails.log_beta_share(_FUNCTIONS, a, b, x, y)
+def _beta_shares(a: jax.Array, b: jax.Array, x: jax.Array, y: jax.Array) -> _Pair:
+    return tails.log_beta_shares(_FUNCTIONS, a, b, x, y)
 
 
-@functools.partial(jax.custom_jvp, nondiff_argnums=(2,))
-def _log_gamma(a: jax.Array, x: jax.Array, below: bool) -> jax.Array:
-    return _gamma_share(a, x, below)
+@jax.custom_jvp
+def _log_gamma(a: jax.Array, x: jax.Array) -> _Pair:
+    return _gamma_shares(a, x)
 
 
 def _log_gamma_jvp(
-    below: bool, primals: tuple[jax.Array, ...], tangents: tuple[Any, ...]
-) -> tuple[jax.Array, jax.Array]:
+    primals: tuple[jax.Array, ...], tangents: tuple[Any, ...]
+) -> tuple[_Pair, _Pair]:
     a, x = primals
-    value, in_a = _with_slope(lambda a: _gamma_share(a, x, below), a, tangents[0])
-    return value, in_a + part(lambda: _gamma_slope(a, x, value, below), tangents[1])
-
-
-def _gamma_slope(a: jax.Array, x: jax.Array, value: jax.Array, below: bool) -> jax.Array:
-    """Return the derivative in x of the log share: the density over the share."""
+    values, in_shape = _with_slopes(lambda a: _gamma_shares(a, x), (a,), tangents[:1])
+    along = part(lambda: jnp.ones_like(x), tangents[1])
     inside = x > 0
     log_density = (a - 1) * log(where(inside, x, 1.0)) - x - gammaln(a)
-    slope = where(inside, exp(log_density - where(inside, value, 0.0)), 0.0)
-    return slope if below else -slope
+    below, above = _over_shares(log_density, values, inside)
+    return values, (in_shape[0] + below * along, in_shape[1] - above * along)
 
 
-def _with_slope(share: Any, a: jax.Array, tangent: Any) -> tuple[jax.Array, jax.Array]:
-    """Return share(a) and its change along a tangent, forward through its loop.
+def _over_shares(log_density: jax.Array, values: _Pair, inside: jax.Array) -> _Pair:
+    """Return a density over the share below and over that above; zero outside the support."""
+    below, above = (
+        where(inside, exp(log_density - where(inside, value, 0.0)), 0.0) for value in values
+    )
+    return below, above
 
-    Such a loop is long to compile, so it is left out for what does not vary.
+
+def _with_slopes(
+    shares: Any, shapes: tuple[jax.Array, ...], tangents: tuple[Any, ...]
+) -> tuple[_Pair, _Pair]:
+    """Return shares(*shapes) and their change along the tangents, forward through their loop.
+
+    One loop for all that varies, and none for what does not: it is long to compile.
     """
-    if isinstance(tangent, SymbolicZero):
-        value = share(a)
-        return value, zeros_like(value)
-    value, slope = jax.jvp(share, (a,), (jnp.ones_like(a),))
-    return value, slope * tangent
+    varying = [k for k, tangent in enumerate(tangents) if not isinstance(tangent, SymbolicZero)]
+    if not varying:
+        zero = zeros_like(shapes[0])
+        return shares(*shapes), (zero, zero)
+
+    def along(direction: jax.Array) -> tuple[_Pair, _Pair]:
+        each = tuple(direction[k] * jnp.ones_like(a) for k, a in enumerate(shapes))
+        return jax.jvp(shares, shapes, each)
+
+    directions = jnp.eye(len(shapes))[jnp.array(varying)]
+    values, slopes = jax.vmap(along, out_axes=(None, 0))(directions)
+    below, above = (
+        sum(jnp.stack([slope[at] * tangents[k] for at, k in enumerate(varying)]), axis=0)
+        for slope in slopes
+    )
+    return values, (below, above)
 
 
 _log_gamma.defjvp(_log_gamma_jvp, symbolic_zeros=True)
 
 
+def log_gamma_shares(a: Any, x: Any) -> _Pair:
+    """Logs of both regularised incomplete gamma functions, exact in far tails; lower one first."""
+    return _log_gamma(*broadcast_arrays(asarray(a, float), asarray(x, float)))
+
+
 def log_gammainc(a: Any, x: Any) -> jax.Array:
     """Log of the regularised lower incomplete gamma function, exact in far tails."""
-    return _log_gamma(*broadcast_arrays(asarray(a, float), asarray(x, float)), True)
+    return log_gamma_shares(a, x)[0]
 
 
 def log_gammaincc(a: Any, x: Any) -> jax.Array:
     """Log of the regularised upper incomplete gamma function, exact in far tails."""
-    return _log_gamma(*broadcast_arrays(asarray(a, float), asarray(x, float)), False)
+    return log_gamma_shares(a, x)[1]
 
 
 @jax.custom_jvp
-def _log_beta(a: jax.Array, b: jax.Array, x: jax.Array, y: jax.Array) -> jax.Array:
-    return _beta_share(a, b, x, y)
+def _log_beta(a: jax.Array, b: jax.Array, x: jax.Array, y: jax.Array) -> _Pair:
+    return _beta_shares(a, b, x, y)
 
 
 def _log_beta_jvp(
     primals: tuple[jax.Array, ...], tangents: tuple[Any, ...]
-) -> tuple[jax.Array, jax.Array]:
+) -> tuple[_Pair, _Pair]:
     a, b, x, y = primals
-    value, in_a = _with_slope(lambda a: _beta_share(a, b, x, y), a, tangents[0])
-    _, in_b = _with_slope(lambda b: _beta_share(a, b, x, y), b, tangents[1])
+    values, in_shapes = _with_slopes(lambda a, b: _beta_shares(a, b, x, y), (a, b), tangents[:2])
     # Of x and y the smaller one has all its digits, and so its tangent.
     up, down = (part(lambda: jnp.ones_like(x), tangent) for tangent in tangents[2:])
     along = where(x < y, up, -down)
-    return value, in_a + in_b + _beta_slope(a, b, x, y, value) * along
-
-
-def _beta_slope(a: Any, b: Any, x: Any, y: Any, value: Any) -> jax.Array:
-    """Return the derivative in x of the log share: the density over the share."""
     inside = (x > 0) & (y > 0)
     log_x, log_y = log(where(inside, x, 0.5)), log(where(inside, y, 0.5))
     log_density = (a - 1) * log_x + (b - 1) * log_y - betaln(a, b)
-    return where(inside, exp(log_density - where(inside, value, 0.0)), 0.0)
+    below, above = _over_shares(log_density, values, inside)
+    return values, (in_shapes[0] + below * along, in_shapes[1] - above * along)
 
 
 _log_beta.defjvp(_log_beta_jvp, symbolic_zeros=True)
 
 
+def log_beta_shares(a: Any, b: Any, x: Any, y: Any) -> _Pair:
+    """Logs of the shares of a beta distribution below and above x, exact in far tails.
+
+    y is 1 - x.
+    """
+    return _log_beta(*broadcast_arrays(*(asarray(part, float) for part in (a, b, x, y))))
+
+
 def log_betainc(a: Any, b: Any, x: Any, y: Any) -> jax.Array:
     """Log of the regularised incomplete beta function at x, exact in far tails; y is 1 - x."""
-    return _log_beta(*broadcast_arrays(*(asarray(part, float) for part in (a, b, x, y))))
+    return log_beta_shares(a, b, x, y)[0]
 
 
 @jax.custom_jvp

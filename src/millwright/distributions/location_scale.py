@@ -19,7 +19,7 @@ __all__ = [
     "Normal",
     "StudentT",
     "log_below",
-    "log_t_tail",
+    "log_t_tails",
     "standard",
 ]
 
@@ -108,7 +108,7 @@ def t_log_density(m: Mathematics, z: Array, df: Array) -> Array:
     )
 
 
-_HUGE = 1e100
+_HUGE, _TINY = 1e100, 1e-150
 
 
 def _log1p_square(m: Mathematics, z: Array, df: Array) -> Array:
@@ -119,24 +119,28 @@ def _log1p_square(m: Mathematics, z: Array, df: Array) -> Array:
     return m.where(huge, 2.0 * m.log(outside) - m.log(df), m.log1p(inside * inside / df))
 
 
-def log_t_tail(m: Mathematics, z: Array, df: Array) -> Array:
-    """Log P(T > z) of the standard Student-t distribution, exact in both tails.
+def log_t_tails(m: Mathematics, z: Array, df: Array) -> tuple[Array, Array]:
+    """Logs of P(T < z) and P(T > z) of the standard Student-t distribution, exact in both tails.
 
     P(T > z) is half the share of a beta(df / 2, 1 / 2) variable below df / (df + z^2).
     """
-    z, df = m.asarray(z) + 0.0 * df, df + 0.0 * m.asarray(z)
+    # Not by adding zeros: a number of degrees of freedom that is given would seem to vary, and
+    # the derivative in it takes most of the time.
+    z, df = m.broadcast_arrays(m.asarray(z), m.asarray(df))
     huge = m.abs(z) > _HUGE
     # From |z|, so that both tails of a point are one computation.
-    inside = m.where(huge, 1.0, m.abs(z))
+    # Off zero, where the square has no derivative but the share has.
+    inside = m.where(huge, 1.0, m.where(z >= 0, z, -z) + _TINY)
     square = inside * inside
     share = m.log_betainc(0.5 * df, m.asarray(0.5), df / (df + square), square / (df + square))
     # Far out the share is its leading term (df / z^2)^(df / 2) / (df / 2 B(df / 2, 1 / 2)).
     outside = m.abs(m.where(huge, z, _HUGE))
     half = 0.5 * df
     leading = half * (m.log(df) - 2.0 * m.log(outside)) - m.log(half)
-    leading = leading - m.betaln(half, 0.5 + 0.0 * df)
+    leading = leading - m.betaln(half, m.asarray(0.5))
     upper = m.where(huge, leading, share) - math.log(2.0)
-    return m.where(z >= 0, upper, log_one_minus_exp(m, upper))
+    rest = log_one_minus_exp(m, upper)
+    return m.where(z >= 0, rest, upper), m.where(z >= 0, upper, rest)
 
 
 class StudentT(Family):
@@ -149,11 +153,14 @@ class StudentT(Family):
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return t_log_density(m, standard(x, p), m.asarray(p["df"])) - m.log(p["scale"])
 
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
+        return log_t_tails(m, standard(x, p), p["df"])
+
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return log_t_tail(m, -standard(x, p), p["df"])
+        return self.log_tails(m, x, p)[0]
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return log_t_tail(m, standard(x, p), p["df"])
+        return self.log_tails(m, x, p)[1]
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * _standard_t_quantile(p["df"], q)

@@ -11,7 +11,7 @@ import numpy as np
 from millwright.distributions.family import Family, Parameter, Parameters
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
 
-__all__ = ["Modified", "PROBABILITY", "log_interval", "parameters_of"]
+__all__ = ["Modified", "PROBABILITY", "log_interval", "log_pieces", "parameters_of"]
 
 
 PROBABILITY = "probability"
@@ -28,17 +28,29 @@ def log_interval(m: Mathematics, family: Family, low: Array, high: Array, p: Par
 
     Minus infinity where there is nothing between them.
     """
-    empty = m.asarray(high) <= m.asarray(low)
-    end = m.where(empty, low + 1.0, high)
-    upper, lower = family.log_survival(m, low, p), family.log_cdf(m, end, p)
-    right = upper < lower
-    larger = m.where(right, upper, lower)
-    smaller = m.where(right, family.log_survival(m, end, p), family.log_cdf(m, low, p))
+    return log_pieces(m, family, low, high, p)[1]
+
+
+def log_pieces(
+    m: Mathematics, family: Family, low: Array, high: Array, p: Parameters
+) -> tuple[Array, Array, Array]:
+    """Return the log probabilities below, between and above two values.
+
+    Where there is nothing between them the last is above the first of them.
+    """
+    # Both ends at once: what is written twice is compiled twice, and tails are long.
+    low, high, *_ = m.broadcast_arrays(low, high, *p.values())
+    empty = high <= low
+    upto, beyond = family.log_tails(m, m.stack([low, m.where(empty, low + 1.0, high)]), p)
+    right = beyond[0] < upto[1]
+    larger = m.where(right, beyond[0], upto[1])
+    smaller = m.where(right, beyond[1], upto[0])
     finite = smaller > -m.inf
     between = m.where(
         finite, log_diff_exp(m, larger, m.where(finite, smaller, larger - 1.0)), larger
     )
-    return m.where(empty, -m.inf, between)
+    above = m.where(empty, beyond[0], beyond[1])
+    return upto[0], m.where(empty, -m.inf, between), above
 
 
 class Modified(Family):

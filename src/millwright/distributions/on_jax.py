@@ -16,7 +16,9 @@ from millwright.distributions.jax_matrices import (
 )
 from millwright.distributions.jax_tails import (
     betainc,
+    log_beta_shares,
     log_betainc,
+    log_gamma_shares,
     log_gammainc,
     log_gammaincc,
     log_ndtr,
@@ -32,7 +34,9 @@ __all__ = [
     "inf",
     "informed_function",
     "kalman_log_density",
+    "log_beta_shares",
     "log_betainc",
+    "log_gamma_shares",
     "log_binomial",
     "log_gammainc",
     "log_gammaincc",

@@ -122,8 +122,10 @@ __all__ = [
     "max",
     "maximum",
     "ones_like",
+    "log_beta_shares",
     "log_betainc",
     "log_binomial",
+    "log_gamma_shares",
     "log_gammainc",
     "log_gammaincc",
     "log_negative_binomial",
@@ -194,54 +196,74 @@ def until(go_on: Callable[[Any], Any], step: Callable[[Any], Any], state: Any) -
 _LEAST = 1e-280
 
 
-def _log_of(
-    share: ndarray, rest: ndarray, inside: ndarray, far: Callable[[ndarray], ndarray]
-) -> ndarray:
-    """Return the log of a share, from its rest near 1, and by other means where it underflows.
+_Shares = tuple[tuple[ndarray, ndarray], ndarray, Callable[[ndarray], tuple[ndarray, ndarray]]]
+"""Shares below and above, what is inside the support, and the logs of both for some of them."""
 
-    Only `inside` the support: at its ends the log of nothing is known.
+
+def _log_of(shares: _Shares, side: int) -> ndarray:
+    """Return the log of a share, from the other near 1, and by other means where it underflows.
+
+    Only inside the support: at its ends the log of nothing is known.
     """
-    share, rest = broadcast_arrays(asarray(share, dtype=float), asarray(rest, dtype=float))
+    both, inside, far = shares
+    share, rest = both[side], both[1 - side]
     with errstate(divide="ignore"):
         found = where(rest < 0.5, log1p(-minimum(rest, 0.5)), log(share))
     lost = (share < _LEAST) & (rest > 0.5) & inside
     if lost.any():
         found = array(found)
-        found[lost] = far(lost)
+        with errstate(all="ignore"):
+            found[lost] = far(lost)[side]
     return found
+
+
+def _gamma_shares(a: Any, x: Any) -> _Shares:
+    a, x = broadcast_arrays(asarray(a, dtype=float), asarray(x, dtype=float))
+    both = asarray(gammainc(a, x)), asarray(gammaincc(a, x))
+    inside = (x > 0) & (x < inf)
+    return both, inside, lambda lost: tails.log_gamma_shares(_SELF, a[lost], x[lost])
 
 
 def log_gammainc(a: Any, x: Any) -> ndarray:
     """Log of the regularised lower incomplete gamma function, exact in far tails."""
-    return _log_gamma(a, x, True)
+    return _log_of(_gamma_shares(a, x), 0)
 
 
 def log_gammaincc(a: Any, x: Any) -> ndarray:
     """Log of the regularised upper incomplete gamma function, exact in far tails."""
-    return _log_gamma(a, x, False)
+    return _log_of(_gamma_shares(a, x), 1)
 
 
-def _log_gamma(a: Any, x: Any, below: bool) -> ndarray:
-    a, x = broadcast_arrays(asarray(a, dtype=float), asarray(x, dtype=float))
-    lower, upper = gammainc(a, x), gammaincc(a, x)
+def log_gamma_shares(a: Any, x: Any) -> tuple[ndarray, ndarray]:
+    """Logs of both regularised incomplete gamma functions, the lower one first."""
+    shares = _gamma_shares(a, x)
+    return _log_of(shares, 0), _log_of(shares, 1)
 
-    def far(lost: ndarray) -> ndarray:
-        with errstate(all="ignore"):
-            return tails.log_gamma_share(_SELF, a[lost], x[lost], below)
 
-    inside = (x > 0) & (x < inf)
-    return _log_of(lower, upper, inside, far) if below else _log_of(upper, lower, inside, far)
+def _beta_shares(a: Any, b: Any, x: Any, y: Any) -> _Shares:
+    a, b, x, y = broadcast_arrays(*(asarray(part, dtype=float) for part in (a, b, x, y)))
+    below = asarray(betainc(a, b, x))
+    above = array(1.0 - below)
+    # Each is slow; only where it is the smaller one would the difference lose digits.
+    few = above < 0.5
+    above[few] = betainc(b[few], a[few], y[few])
+    inside = (x > 0) & (y > 0)
+    return (
+        (below, above),
+        inside,
+        lambda lost: tails.log_beta_shares(_SELF, a[lost], b[lost], x[lost], y[lost]),
+    )
 
 
 def log_betainc(a: Any, b: Any, x: Any, y: Any) -> ndarray:
     """Log of the regularised incomplete beta function at x, exact in far tails; y is 1 - x."""
-    a, b, x, y = broadcast_arrays(*(asarray(part, dtype=float) for part in (a, b, x, y)))
+    return _log_of(_beta_shares(a, b, x, y), 0)
 
-    def far(lost: ndarray) -> ndarray:
-        with errstate(all="ignore"):
-            return tails.log_beta_share(_SELF, a[lost], b[lost], x[lost], y[lost])
 
-    return _log_of(betainc(a, b, x), betainc(b, a, y), (x > 0) & (y > 0), far)
+def log_beta_shares(a: Any, b: Any, x: Any, y: Any) -> tuple[ndarray, ndarray]:
+    """Logs of the shares of a beta distribution below and above x; y is 1 - x."""
+    shares = _beta_shares(a, b, x, y)
+    return _log_of(shares, 0), _log_of(shares, 1)
 
 
 def log_poisson(x: Any, rate: Any, log_rate: Any) -> Any:

@@ -64,6 +64,10 @@ class Gamma(_Positive):
         # The same function of shape - 1 and rate x as a Poisson probability.
         return m.log(rate) + m.log_poisson(shape - 1.0, y, m.log(rate) + m.log(x))
 
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
+        below, above = m.log_gamma_shares(p["shape"], p["rate"] * m.maximum(x, 0.0))
+        return below, above
+
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return m.log_gammainc(p["shape"], p["rate"] * m.maximum(x, 0.0))
 
@@ -95,6 +99,10 @@ class InverseGamma(_Positive):
         y = scale / x
         log_x = m.log(x)
         return m.log_poisson(shape - 1.0, y, m.log(scale) - log_x) + m.log(scale) - 2.0 * log_x
+
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
+        below, above = m.log_gamma_shares(p["shape"], p["scale"] / m.maximum(x, 1e-300))
+        return above, below
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return m.log_gammaincc(p["shape"], p["scale"] / m.maximum(x, 1e-300))

@@ -7,7 +7,13 @@ import numpy as np
 from millwright.distributions.family import Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.means import has_closed_mean, log_mass, mean_by_slices
-from millwright.distributions.modified import PROBABILITY, Modified, log_interval, parameters_of
+from millwright.distributions.modified import (
+    PROBABILITY,
+    Modified,
+    log_interval,
+    log_pieces,
+    parameters_of,
+)
 from millwright.distributions.truncation import mean_between
 
 __all__ = ["Selected"]
@@ -63,17 +69,13 @@ class Selected(Modified):
         family, inner = self.families["of"], parameters_of("of", p)
         rare = m.log(m.asarray(p["weight"]))
         if "below" not in p:
-            return family.log_survival(m, p["above"], inner), rare + family.log_cdf(
-                m, p["above"], inner
-            )
+            below, above = family.log_tails(m, p["above"], inner)
+            return above, rare + below
         if "above" not in p:
-            return family.log_cdf(m, p["below"], inner), rare + family.log_survival(
-                m, p["below"], inner
-            )
-        ends = m.logaddexp(
-            family.log_cdf(m, p["below"], inner), family.log_survival(m, p["above"], inner)
-        )
-        return ends, rare + log_interval(m, family, p["below"], p["above"], inner)
+            below, above = family.log_tails(m, p["below"], inner)
+            return below, rare + above
+        below, between, above = log_pieces(m, family, p["below"], p["above"], inner)
+        return m.logaddexp(below, above), rare + between
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         p = self._apart(m, p)

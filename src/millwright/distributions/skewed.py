@@ -65,7 +65,7 @@ class Laplace(Family):
 
     def _log_below(self, m: Mathematics, z: Array) -> Array:
         upper = m.log1p(-0.5 * m.exp(-m.maximum(z, 0.0)))
-        return m.where(z > 0, upper, m.minimum(z, 0.0) - math.log(2))
+        return m.where(z > 0, upper, m.where(z > 0, 0.0, z) - math.log(2))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * self._standard(np.asarray(q, dtype=float))

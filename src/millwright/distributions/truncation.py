@@ -76,9 +76,7 @@ class Truncated(Family):
         # Both bounds at once: what is written twice is compiled twice, and these are long.
         low, high, *_ = m.broadcast_arrays(low, high, *inner.values())
         bounds = m.stack([low, high])
-        upto, beyond = (
-            getattr(self.family, tail)(m, bounds, inner) for tail in ("log_cdf", "log_survival")
-        )
+        upto, beyond = self.family.log_tails(m, bounds, inner)
         below, above = m.where(cut, upto[0], -m.inf), m.where(cut, beyond[0], 0.0)
         upper_side = below > above
         larger = m.where(upper_side, above, upto[1])

@@ -7,6 +7,7 @@ from typing import Any
 
 from millwright.distributions.family import DOMAIN_WORDS, Distribution, Family
 from millwright.distributions.kernels import KERNELS
+from millwright.distributions.mixtures import MixtureOverLabels
 from millwright.distributions.modified import Modified
 from millwright.distributions.ordered import Ordered
 from millwright.distributions.recording import Censored, Rounded
@@ -17,6 +18,7 @@ from millwright.distributions.registry import (
     FamilyKey,
     family_for,
 )
+from millwright.distributions.selected import Selected
 from millwright.errors import ModelError, nearest
 from millwright.language.definition import Definition
 from millwright.language.tree import Call, Node, Number, walk
@@ -52,10 +54,12 @@ def check_functions(definition: Definition) -> None:
     """
     for call in _inner_calls(definition):
         if call.function in DISTRIBUTIONS or call.function in MODIFIERS:
+            hint = ". The inverse of logit is `expit`" if call.function in _INVERSE_LOGIT else ""
             raise ModelError(
                 definition.message(
                     f"the distribution `{call.function}` cannot stand inside an expression or "
-                    "in a derived quantity; give the quantity its own line among the priors",
+                    "in a derived quantity; give the quantity its own line among the priors"
+                    + hint,
                     call,
                 )
             )
@@ -111,11 +115,22 @@ def _distribution_calls(node: Node) -> Iterator[Call]:
             yield from _distribution_calls(argument)
 
 
+_INVERSE_LOGIT = ("inverse_logit", "inv_logit", "invlogit", "logistic", "sigmoid")
+
+
 def _unknown_function(definition: Definition, call: Call) -> ModelError:
-    known = [*FUNCTIONS, *KERNELS, *DISTRIBUTIONS, *MODIFIERS]
+    known = [*FUNCTIONS, *KERNELS]
+    made_of = [
+        part for node in _distribution_calls(definition.expression) for part in node.arguments
+    ]
+    if call in (definition.expression, *made_of):
+        known += [*DISTRIBUTIONS, *MODIFIERS]
+    # The nearest word, `logit`, would be the opposite.
+    inverse = call.function in _INVERSE_LOGIT
+    hint = " Did you mean `expit`?" if inverse else nearest(call.function, known)
     return ModelError(
         definition.message(
-            f"there is no function `{call.function}`.{nearest(call.function, known)} A function "
+            f"there is no function `{call.function}`.{hint} A function "
             "of your own is made known with mw.register(name, function)",
             call,
         )
@@ -204,6 +219,23 @@ def _read_modified(definition: Definition, call: Call) -> tuple[FamilyKey, dict[
         if family.whole != families[0].whole:
             raise ModelError(
                 definition.message("counts and a continuous quantity do not mix", argument)
+            )
+        if isinstance(family, MixtureOverLabels):
+            raise ModelError(
+                definition.message(
+                    f"a mixture over labels stands outermost: put `{kind.name}` inside it, as in "
+                    f"mixture({kind.name}(...), weights=...)",
+                    argument,
+                )
+            )
+        if kind is Selected and _recording(argument):
+            raise ModelError(
+                definition.message(
+                    "what is selected must not be recorded yet, since a recorded value may lie on "
+                    "the limit itself. Record what was selected instead, as in "
+                    "rounded(selected(...), to=...)",
+                    argument,
+                )
             )
         if _recording(argument) != _recording(call.arguments[0]):
             raise ModelError(
