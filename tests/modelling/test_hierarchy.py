@@ -8,8 +8,10 @@ import numpy as np
 from scipy import stats
 
 import millwright as mw
-from millwright.distributions import on_numpy
+from millwright.distributions import on_jax, on_numpy
 from millwright.errors import ArgumentError
+from millwright.fitting.coordinates import prepared
+from millwright.modelling.density import place_unknowns
 from millwright.modelling.hierarchy import from_standard, to_standard
 
 WEAK = {
@@ -62,8 +64,9 @@ class Map(unittest.TestCase):
                 0,
             ]
             constants = (mu, tau, information, pull)
-            theta, joint = from_standard(on_numpy, eta, *constants)
-            slope = jax.grad(lambda e, c=constants: from_standard(jnp, e, *c)[0])(eta)
+            theta, joint = from_standard(on_numpy, stats.norm.logpdf, eta, *constants)
+            plain = (jnp, jnp.zeros_like)
+            slope = jax.grad(lambda e, a=plain, c=constants: from_standard(*a, e, *c)[0])(eta)
             want = stats.norm(mu, tau).logpdf(theta) + np.log(slope)
             self.assertAlmostEqual(joint, want, places=9)
             self.assertAlmostEqual(to_standard(theta, *constants), eta, places=9)
@@ -77,8 +80,59 @@ class Map(unittest.TestCase):
             with self.subTest(form=form):
                 self.assertLess(abs(log_spread.mean() - want), 5 * sd / np.sqrt(ess))
 
+    def test_effects_of_other_shapes_have_the_density_of_their_prior(self):
+        data = {"stone": list("aabbbccccc"), "load": np.arange(10.0)}
+        for prior, law in (
+            ("student_t(base, spread, df=3)", lambda b, s: stats.t(3, b, s)),
+            ("laplace(base, spread)", stats.laplace),
+            ("logistic(base, spread)", stats.logistic),
+            ("cauchy(base, spread)", stats.cauchy),
+            ("gumbel(base, spread)", stats.gumbel_r),
+            ("skew_normal(base, spread, shape=2)", lambda b, s: stats.skewnorm(2, b, s)),
+        ):
+            with self.subTest(prior=prior):
+                model = mw.Model(
+                    priors={**PRIORS, "effect": f"{prior} per stone"},
+                    likelihood={"load": "normal(effect[stone], 2)"},
+                )
+                binding = prepared(model.bind(data), "informed", seed=1)
+                self.assertEqual(dict(binding.program.forms), {"effect": "informed"})
+                self.assertGreater(binding.arguments["information", "effect"].min(), 0.1)
+                q = np.random.default_rng(1).normal(size=5)
+
+                def placed(q, binding=binding):
+                    found = place_unknowns(on_jax, binding.program, binding.arguments, q)
+                    return [found[0].values[name].values for name in PRIORS], found[1]["effect"]
+
+                (base, spread, effect), terms = placed(q)
+                slopes = jax.jacfwd(lambda q: placed(q)[0][2])(q)[:, 2:]
+                want = law(float(base), float(spread)).logpdf(effect) + np.log(np.diag(slopes))
+                np.testing.assert_allclose(terms.joint.values, want, rtol=1e-9)
+
 
 class Sampling(unittest.TestCase):
+    def test_groups_with_heavy_tails_give_the_exact_scale(self):
+        generator = np.random.default_rng(5)
+        y = 0.3 * generator.standard_t(4, 40) + 0.5 * generator.normal(size=40)
+        model = mw.Model(
+            priors={"tau": "half_normal(1)", "effect": "student_t(0, tau, df=4) per stone"},
+            likelihood={"load": "normal(effect[stone], 0.5)"},
+        )
+        fit = model.fit({"stone": np.arange(40), "load": y}, seed=1, draws=2000, progress=False)
+        self.assertTrue(fit.verdict.good, str(fit.verdict))
+        log_tau = np.linspace(-7, 2, 300)
+        tau = np.exp(log_tau)[:, None, None]
+        noise = np.linspace(-5, 5, 401)
+        near = stats.t(4, scale=tau).pdf(y[:, None] - 0.5 * noise) * stats.norm.pdf(noise)
+        log_p = np.log(near.sum(axis=2)).sum(axis=1) - 0.5 * tau[:, 0, 0] ** 2 + log_tau
+        p = np.exp(log_p - log_p.max())
+        p /= p.sum()
+        want = (p * log_tau).sum()
+        sd = np.sqrt((p * (log_tau - want) ** 2).sum())
+        found = np.log(fit["tau"].values)
+        error = sd / np.sqrt(fit.table().loc["tau", "effective draws"])
+        self.assertLess(abs(found.mean() - want), 4 * error)
+
     def test_weak_groups_sample_without_divergences_by_default(self):
         posterior = weak("informed")
         self.assertTrue(posterior.verdict.good, str(posterior.verdict))

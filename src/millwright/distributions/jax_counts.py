@@ -16,7 +16,8 @@ from jax.scipy.special import (
 )
 
 from millwright.distributions import jax_functions, saddle_point
-from millwright.distributions.jax_functions import part, spread
+from millwright.distributions.jax_gamma import digamma_gap
+from millwright.distributions.jax_tangents import part, spread
 
 __all__ = ["log_binomial", "log_negative_binomial", "log_poisson"]
 
@@ -80,7 +81,7 @@ def _log_negative_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, 
     total = mu + shape
     change = part(lambda: (x - mu) / total * (shape / mu), tangents[1])
     change = change + part(
-        lambda: digamma(x + shape) - digamma(shape) - log1p(mu / shape) + (mu - x) / total,
+        lambda: digamma_gap(shape, x) - log1p(mu / shape) + (mu - x) / total,
         tangents[2],
     )
     change = change + part(

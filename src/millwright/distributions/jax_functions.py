@@ -10,7 +10,6 @@ from typing import Any
 
 import jax
 import jax.numpy as jnp
-from jax.custom_derivatives import SymbolicZero
 from jax.lax import scan
 from jax.numpy import (
     abs,
@@ -72,6 +71,8 @@ from jax.scipy.special import (
     xlogy,
 )
 
+from millwright.distributions.jax_gamma import betaln, log_factorial
+
 __all__ = [
     "abs",
     "any",
@@ -104,6 +105,7 @@ __all__ = [
     "log",
     "log10",
     "log1p",
+    "log_factorial",
     "logaddexp",
     "logical_and",
     "logical_not",
@@ -117,12 +119,10 @@ __all__ = [
     "moveaxis",
     "ndtr",
     "ones_like",
-    "part",
     "pi",
     "replaced",
     "scan",
     "sin",
-    "spread",
     "sqrt",
     "stack",
     "sum",
@@ -136,59 +136,6 @@ __all__ = [
     "zeros",
     "zeros_like",
 ]
-
-
-_LARGE = 500.0
-
-
-def betaln(a: Any, b: Any) -> jax.Array:
-    """Logarithm of the beta function.
-
-    JAX's own is off by up to 1e-6 around b = 8. Here the difference of two log gamma functions
-    of large arguments comes from Stirling's series, so that it does not cancel.
-    """
-    return _betaln(*spread(a, b))
-
-
-@jax.custom_jvp
-def _betaln(a: jax.Array, b: jax.Array) -> jax.Array:
-    small, large = minimum(a, b), maximum(a, b)
-    total = small + large
-    big = large > _LARGE
-    safe = where(big, large, _LARGE)
-    safe_total = safe + small
-    series = (
-        -small * log(safe_total)
-        - (safe - 0.5) * log1p(small / safe)
-        + small
-        + (1 / safe - 1 / safe_total) / 12
-        - (1 / safe**3 - 1 / safe_total**3) / 360
-    )
-    plain = where(big, 1.0, large)
-    difference = gammaln(plain) - gammaln(where(big, 1.0, total))
-    return gammaln(small) + where(big, series, difference)
-
-
-def _betaln_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
-    a, b = primals
-    value = _betaln(a, b)
-    in_a = part(lambda: _digamma_gap(a, b), tangents[0])
-    return value, zeros_like(value) + in_a + part(lambda: _digamma_gap(b, a), tangents[1])
-
-
-_betaln.defjvp(_betaln_jvp, symbolic_zeros=True)
-
-
-def _digamma_gap(a: jax.Array, more: jax.Array) -> jax.Array:
-    """Return digamma(a) - digamma(a + more), of large a by its series (DLMF 5.11.2)."""
-    big = a > _LARGE
-    safe = where(big, a, _LARGE)
-    total = safe + more
-    series = (
-        -log1p(more / safe) - (1 / safe - 1 / total) / 2 - (1 / safe**2 - 1 / total**2) / 12
-    ) + (1 / safe**4 - 1 / total**4) / 120
-    plain = where(big, 1.0, a)
-    return where(big, series, digamma(plain) - digamma(plain + more))
 
 
 def replaced(plain: jax.Array, where_: jax.Array, other: Any) -> jax.Array:
@@ -208,17 +155,6 @@ def until(go_on: Any, step: Any, state: Any) -> Any:
     """Apply `step` to a state as long as `go_on` holds."""
     start = jax.tree.map(lambda part: jnp.asarray(part, dtype=float), state)
     return jax.lax.while_loop(go_on, step, start)
-
-
-def part(factor: Any, tangent: Any) -> Any:
-    """Return factor() times a tangent; nothing is worked out for what does not vary."""
-    if isinstance(tangent, SymbolicZero):
-        return 0.0
-    return factor() * tangent
-
-
-def spread(*values: Any) -> list[jax.Array]:
-    return list(broadcast_arrays(*(asarray(value, float) for value in values)))
 
 
 def filled(values: jax.Array, at: jax.Array, new: jax.Array) -> jax.Array:

@@ -27,7 +27,8 @@ from jax.scipy.special import (
 )
 
 from millwright.distributions import jax_functions, tails
-from millwright.distributions.jax_functions import betaln, part
+from millwright.distributions.jax_gamma import betaln
+from millwright.distributions.jax_tangents import part
 
 __all__ = [
     "betainc",

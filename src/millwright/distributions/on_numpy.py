@@ -111,6 +111,7 @@ __all__ = [
     "isfinite",
     "log",
     "log10",
+    "log_factorial",
     "log1p",
     "log_ndtr",
     "logaddexp",
@@ -264,6 +265,11 @@ def log_beta_shares(a: Any, b: Any, x: Any, y: Any) -> tuple[ndarray, ndarray]:
     """Logs of the shares of a beta distribution below and above x; y is 1 - x."""
     shares = _beta_shares(a, b, x, y)
     return _log_of(shares, 0), _log_of(shares, 1)
+
+
+def log_factorial(x: Any) -> Any:
+    """Return log of gamma(x + 1), for x > -1."""
+    return gammaln(asarray(x) + 1.0)
 
 
 def log_poisson(x: Any, rate: Any, log_rate: Any) -> Any:

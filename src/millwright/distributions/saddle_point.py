@@ -53,7 +53,7 @@ def deviance(m: Mathematics, x: Array, mean: Array, log_mean: Array) -> Array:
 
 def log_poisson(m: Mathematics, x: Array, rate: Array, log_rate: Array) -> Array:
     """Log of rate^x exp(-rate) / gamma(x + 1), for x > -1, whole or not."""
-    plain = _times(m, x, log_rate) - rate - m.gammaln(x + 1.0)
+    plain = _times(m, x, log_rate) - rate - m.log_factorial(x)
     big = x >= LARGE
 
     def saddle() -> Array:

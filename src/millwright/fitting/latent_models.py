@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from millwright.errors import ArgumentError
 from millwright.fitting.coordinates import uninformed
 from millwright.modelling.binding import Binding
+from millwright.modelling.hierarchy import group_priors, normal_latents
 from millwright.modelling.program import Program
 from millwright.modelling.space import places
 from millwright.modelling.specification import reaches
@@ -41,12 +42,18 @@ def in_standard_steps(binding: Binding, parameterisation: str | Mapping[str, str
         )
     # Asked as well for names and forms that there are not.
     uninformed(binding, parameterisation)
-    return uninformed(binding, "non-centred")
+    return uninformed(binding, _forms(binding.program))
+
+
+def _forms(program: Program) -> dict[str, str]:
+    """Return standard steps for what is normal given the rest; other groups stay as they are."""
+    latent = normal_latents(program)
+    return {name: "non-centred" if name in latent else "centred" for name in group_priors(program)}
 
 
 def why_not(binding: Binding) -> str:
     """Say why a grid cannot take a model; nothing if it can."""
-    program = uninformed(binding, "non-centred").program
+    program = uninformed(binding, _forms(binding.program)).program
     if program.black_boxes:
         return f"the black box `{program.black_boxes[0]}` has no gradient"
     if not program.mapped:

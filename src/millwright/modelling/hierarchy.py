@@ -15,7 +15,8 @@ and the log prior plus the log derivative of the map is
 
 The map is one to one for any constants, so the posterior is exact whatever they are; they only
 decide how fast the chains move. I = 0 is the non-centred form; large I is theta standardised by
-its own data.
+its own data. For priors of another shape with a location and a scale, such as Student-t, the same
+map serves, and their log density at (theta - mu) / tau stands in place of the normal one.
 
 For vectors theta_j ~ normal(mu, L L') the same with matrices: A = 1 + L' I_j L = C C',
 h = b_j - I_j mu, z = A^-1 L' h + C'^-1 eta, theta = mu + L z, and the log term is
@@ -26,7 +27,7 @@ its places, where the likelihood limits that; other processes are mapped from st
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Literal, get_args
 
 import numpy as np
@@ -48,6 +49,7 @@ __all__ = [
     "group_priors",
     "little_is_told",
     "no_information",
+    "normal_latents",
     "place_group",
     "to_standard",
     "unplace_group",
@@ -66,21 +68,38 @@ LARGEST_FUNCTION = 200
 _NO_NOISE = ("bernoulli", "binomial", "poisson", "negative_binomial", "geometric", "beta_binomial")
 _HALF_LOG_2PI = 0.5 * math.log(2 * math.pi)
 
+_NORMAL = ("normal", "multivariate_normal")
+_OF_LOCATION_AND_SCALE = (
+    *("cauchy", "gumbel", "laplace", "logistic", "skew_normal", "student_t"),
+    *_NORMAL,
+)
+
 
 def group_priors(program: Program) -> tuple[str, ...]:
     """Return the unknowns that can be sampled in standard coordinates.
 
-    Normal priors with labels, of numbers or of vectors, whose arguments are unknown; and
-    processes.
+    Priors with labels of a location and a scale, of numbers or of normal vectors, whose arguments
+    are unknown; and processes.
     """
     return tuple(part.name for part in program.unknowns if _is_group_prior(part, program))
+
+
+def normal_latents(program: Program) -> tuple[str, ...]:
+    """Return those of them that are normal given the other unknowns, and processes."""
+    by_name = program.by_name
+    return tuple(
+        name
+        for name in group_priors(program)
+        if by_name[name].family in _NORMAL
+        or isinstance(family_of(by_name[name].family, by_name[name].arguments), Process)
+    )
 
 
 def _is_group_prior(part: Part, program: Program) -> bool:
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
         return True
-    if part.family not in ("normal", "multivariate_normal") or not part.per:
+    if part.family not in _OF_LOCATION_AND_SCALE or not part.per:
         return False
     names = {name for name, _ in part.arguments}
     return not names & {"low", "high"} and any(
@@ -108,8 +127,8 @@ def chosen_forms(program: Program, wanted: str | Mapping[str, str]) -> tuple[tup
         if name not in names:
             have = ", ".join(names) or "none"
             raise ArgumentError(
-                f"`parameterisation`: `{name}` is neither a normal prior with labels and unknown "
-                f"arguments nor a process.{nearest(name, names)} There are: {have}."
+                f"`parameterisation`: `{name}` is neither a prior with labels and an unknown "
+                f"location or scale nor a process.{nearest(name, names)} There are: {have}."
             )
     for form in [wanted] if isinstance(wanted, str) else by_name.values():
         if form not in get_args(Form):
@@ -188,12 +207,21 @@ def _standardised(
 
 
 def from_standard(
-    m: Mathematics, eta: Array, mu: Array, tau: Array, information: Array, pull: Array
+    m: Mathematics,
+    log_shape: Callable[[Array], Array],
+    eta: Array,
+    mu: Array,
+    tau: Array,
+    information: Array,
+    pull: Array,
 ) -> tuple[Array, Array]:
-    """Return theta, and log prior plus log derivative, for standard coordinates."""
+    """Return theta, and log prior plus log derivative, for standard coordinates.
+
+    `log_shape` is the log prior of (theta - mu) / tau.
+    """
     spread, lean, root = _standardised(m, mu, tau, information, pull)
     z = tau * lean + eta / root
-    return mu + tau * z, -0.5 * z * z - 0.5 * m.log(spread) - _HALF_LOG_2PI
+    return mu + tau * z, log_shape(z) - 0.5 * m.log(spread)
 
 
 def to_standard(
@@ -229,10 +257,12 @@ def place_group(
     constants
         Information and pull; None for a vector in the non-centred form.
     """
+    family = family_of(part.family, part.arguments)
     if part.event == "number":
         assert constants is not None
-        return from_standard(m, u, p["location"], p["scale"], *constants)
-    family = family_of(part.family, part.arguments)
+        standard = {**p, "location": 0.0, "scale": 1.0}
+        log_shape = lambda z: family.log_density(m, z, standard)  # noqa: E731
+        return from_standard(m, log_shape, u, p["location"], p["scale"], *constants)
     if isinstance(family, Process):
         if constants is None:
             return family.from_steps(m, u, p), family.log_steps(m, u, p)

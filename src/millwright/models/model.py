@@ -319,8 +319,8 @@ class Model(Shown):
             too; `automatic` starts with the first and takes the second where the warm-up shows
             strong correlations. The record says what each chain used.
         parameterisation
-            How normal priors of group effects (`per`, with an unknown location or scale) are
-            sampled: `informed` by the data, which suits weak and strong data alike, `centred`
+            How group effects (priors with `per`, a location and a scale, of which one is unknown)
+            are sampled: `informed` by the data, which suits weak and strong data alike, `centred`
             or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
             speed is not. Walks and autoregressive series are centred and Gaussian processes
             non-centred unless asked otherwise.
