@@ -89,11 +89,13 @@ class Map(unittest.TestCase):
             ("cauchy(base, spread)", stats.cauchy),
             ("gumbel(base, spread)", stats.gumbel_r),
             ("skew_normal(base, spread, shape=2)", lambda b, s: stats.skewnorm(2, b, s)),
+            ("lognormal(base, spread)", lambda b, s: stats.lognorm(s, scale=np.exp(b))),
         ):
             with self.subTest(prior=prior):
+                read = "log(effect[stone])" if "lognormal" in prior else "effect[stone]"
                 model = mw.Model(
                     priors={**PRIORS, "effect": f"{prior} per stone"},
-                    likelihood={"load": "normal(effect[stone], 2)"},
+                    likelihood={"load": f"normal({read}, 2)"},
                 )
                 binding = prepared(model.bind(data), "informed", seed=1)
                 self.assertEqual(dict(binding.program.forms), {"effect": "informed"})

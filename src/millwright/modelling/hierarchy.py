@@ -16,7 +16,8 @@ and the log prior plus the log derivative of the map is
 The map is one to one for any constants, so the posterior is exact whatever they are; they only
 decide how fast the chains move. I = 0 is the non-centred form; large I is theta standardised by
 its own data. For priors of another shape with a location and a scale, such as Student-t, the same
-map serves, and their log density at (theta - mu) / tau stands in place of the normal one.
+map serves, and their log density at (theta - mu) / tau stands in place of the normal one. For
+lognormal effects theta is the logarithm.
 
 For vectors theta_j ~ normal(mu, L L') the same with matrices: A = 1 + L' I_j L = C C',
 h = b_j - I_j mu, z = A^-1 L' h + C'^-1 eta, theta = mu + L z, and the log term is
@@ -34,6 +35,7 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
+from millwright.distributions.location_scale import Normal
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.processes import GaussianProcess, Process, WalkProcess
 from millwright.errors import ArgumentError, nearest
@@ -50,6 +52,7 @@ __all__ = [
     "little_is_told",
     "no_information",
     "normal_latents",
+    "on_log_scale",
     "place_group",
     "to_standard",
     "unplace_group",
@@ -70,7 +73,7 @@ _HALF_LOG_2PI = 0.5 * math.log(2 * math.pi)
 
 _NORMAL = ("normal", "multivariate_normal")
 _OF_LOCATION_AND_SCALE = (
-    *("cauchy", "gumbel", "laplace", "logistic", "skew_normal", "student_t"),
+    *("cauchy", "gumbel", "laplace", "logistic", "lognormal", "skew_normal", "student_t"),
     *_NORMAL,
 )
 
@@ -78,10 +81,15 @@ _OF_LOCATION_AND_SCALE = (
 def group_priors(program: Program) -> tuple[str, ...]:
     """Return the unknowns that can be sampled in standard coordinates.
 
-    Priors with labels of a location and a scale, of numbers or of normal vectors, whose arguments
-    are unknown; and processes.
+    Priors with labels of a location and a scale, of numbers (or their logarithms) or of normal
+    vectors, whose arguments are unknown; and processes.
     """
     return tuple(part.name for part in program.unknowns if _is_group_prior(part, program))
+
+
+def on_log_scale(part: Part) -> bool:
+    """Whether what has a location and a scale is the logarithm of the effects."""
+    return part.family == "lognormal"
 
 
 def normal_latents(program: Program) -> tuple[str, ...]:
@@ -260,9 +268,11 @@ def place_group(
     family = family_of(part.family, part.arguments)
     if part.event == "number":
         assert constants is not None
+        family = Normal() if on_log_scale(part) else family
         standard = {**p, "location": 0.0, "scale": 1.0}
         log_shape = lambda z: family.log_density(m, z, standard)  # noqa: E731
-        return from_standard(m, log_shape, u, p["location"], p["scale"], *constants)
+        theta, joint = from_standard(m, log_shape, u, p["location"], p["scale"], *constants)
+        return (m.exp(theta) if on_log_scale(part) else theta), joint
     if isinstance(family, Process):
         if constants is None:
             return family.from_steps(m, u, p), family.log_steps(m, u, p)
@@ -308,7 +318,8 @@ def unplace_group(part: Part, x: Array, p: dict[str, Array], constants: Constant
     """Return the coordinates of values of a group prior (NumPy)."""
     if part.event == "number":
         assert constants is not None
-        return to_standard(x, p["location"], p["scale"], *constants)
+        theta = np.log(x) if on_log_scale(part) else x
+        return to_standard(theta, p["location"], p["scale"], *constants)
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
         steps = np.asarray(family.to_steps(x, p))

@@ -14,6 +14,7 @@ from millwright.distributions.processes import Process
 from millwright.modelling.arguments import family_of
 from millwright.modelling.density import outcome_total, place_unknowns
 from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.hierarchy import on_log_scale
 from millwright.modelling.labelled import Labelled
 from millwright.modelling.program import Arguments, Program
 from millwright.modelling.specification import Part
@@ -25,8 +26,8 @@ __all__ = ["GroupLikelihood", "information_about"]
 class GroupLikelihood:
     """To be compiled: `likelihood(position, arguments)` looks at each informed group prior.
 
-    Gives for each name the values there, the gradient of the log likelihood, and the negative
-    of its second derivative, each with the shape of the unknown.
+    Gives for each name the values there (logarithms of lognormal ones), the gradient of the log
+    likelihood, and the negative of its second derivative, each with the shape of the unknown.
     """
 
     program: Program
@@ -39,16 +40,20 @@ class GroupLikelihood:
         for name, form in program.forms:
             if form != "informed":
                 continue
-            item = unknowns[name]
+            item, log = unknowns[name], on_log_scale(program.by_name[name])
 
-            def total(values: Array, name: str = name, item: Labelled = item) -> Array:
+            def total(
+                values: Array, name: str = name, item: Labelled = item, log: bool = log
+            ) -> Array:
+                values = on_jax.exp(values) if log else values
                 known = {**unknowns, name: Labelled(values, item.axes)}
                 again = Evaluation(on_jax, program, arguments, known)
                 totals = [outcome_total(again, part) for part in program.outcomes]
                 return sum(totals, start=on_jax.asarray(0.0))
 
-            gradient, curvature = _curvature(program.by_name[name], total, item.values)
-            result[name] = (item.values, gradient, -curvature)
+            theta = on_jax.log(item.values) if log else item.values
+            gradient, curvature = _curvature(program.by_name[name], total, theta)
+            result[name] = (theta, gradient, -curvature)
         return result
 
 
