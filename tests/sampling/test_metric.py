@@ -1,11 +1,15 @@
 """The metric turns dense where the warm-up shows strong correlations, and only there."""
 
+import json
 import unittest
+from dataclasses import replace
+from threading import Event
 
 import numpy as np
 
 import millwright as mw
 from millwright.errors import ArgumentError
+from millwright.fitting.job import job_of
 from millwright.sampling.gradient_metric import scale_by_gradients
 from millwright.sampling.warmup import dense_scale, wants_dense
 from tests.fits import assert_mean_near, straight
@@ -74,6 +78,41 @@ class Choice(unittest.TestCase):
         model, data, _ = collinear()
         with self.assertRaisesRegex(ArgumentError, "automatic, diagonal, dense"):
             model.fit(data, metric="round", progress=False)
+
+
+class AtThePeak(unittest.TestCase):
+    def test_the_curvature_there_spares_most_of_the_warmup(self):
+        model, data, _ = collinear()
+        for metric, fewest, most in (("automatic", 3, 9), ("diagonal", 15, 1000)):
+            fit = model.fit(data, seed=2, metric=metric, progress=False)
+            steps = [chain["warmup_steps"] / 1000 for chain in fit.record.chains]
+            self.assertGreater(min(steps), fewest)
+            self.assertLess(max(steps), most)
+
+    def test_scales_alone_where_little_is_correlated(self):
+        model = mw.Model(
+            priors={"level": "normal(0, 1000)", "spread": "half_normal(1000)"},
+            likelihood={"y": "normal(level, spread)"},
+        )
+        y = 50 + 0.1 * np.random.default_rng(1).standard_normal(40)
+        fit = model.fit({"y": y}, seed=1, progress=False)
+        scale = np.array(fit.record.modes["scale"])
+        np.testing.assert_allclose(scale, [0.1 / np.sqrt(40), 1 / np.sqrt(80)], rtol=0.25)
+        self.assertLess(max(chain["warmup_steps"] for chain in fit.record.chains), 9000)
+
+    def test_a_chain_of_a_fit_that_goes_on_takes_it_too(self):
+        model, data, _ = collinear()
+        fit = model.fit(data, seed=2, draws=100, progress=False)
+        again = replace(fit.record, modes=json.loads(json.dumps(fit.record.modes)))
+        sampler = job_of(again, fit.draws.binding).sampler()
+        state = sampler.start(1)
+        self.assertFalse(state.arrived)
+        while state.done < 75:
+            state, _ = sampler.advance(state, 0.0, Event())
+        self.assertTrue(state.arrived)
+        np.testing.assert_array_equal(state.scale, fit.record.modes["scale"])
+        self.assertEqual(state.scale.shape, (3, 3))
+        np.testing.assert_allclose(state.deviations**2, np.diag(state.scale @ state.scale.T))
 
 
 class ManyUnknowns(unittest.TestCase):

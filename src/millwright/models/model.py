@@ -316,8 +316,8 @@ class Model(Shown):
             A trajectory has at most 2^max_depth steps.
         metric
             `diagonal` learns the scale of each unknown in warm-up, `dense` their correlations
-            too; `automatic` starts with the first and takes the second where the warm-up shows
-            strong correlations. The record says what each chain used.
+            too; `automatic` takes the second where the curvature at the peak, or the warm-up,
+            shows strong correlations. The record says what each chain used.
         parameterisation
             How group effects (priors with `per`, a location and a scale, of which one is unknown)
             are sampled: `informed` by the data, which suits weak and strong data alike, `centred`

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from scipy.special import chdtri
 
 from millwright.errors import StartError
 from millwright.sampling.block import TransitionBlock, block_for, block_length
@@ -23,8 +24,10 @@ from millwright.sampling.warmup import (
     LARGEST_DENSE,
     STRONGLY_CORRELATED,
     dense_scale,
+    deviations_of,
     plan,
     refined_scale,
+    split_first,
     wants_dense,
 )
 from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
@@ -40,6 +43,9 @@ _STEPS = STATISTICS.index("evaluations")
 _MANY = 27
 # There the steps before the metric is first learned are most of the warm-up.
 _SOON = 0.03
+_TRAVEL = 10
+"""Transitions after which a chain is looked at, whether it has come to the bulk."""
+_IN_THE_BULK = 1e-6
 _OFTEN = 0.002
 _RAISE = 0.75
 
@@ -64,6 +70,8 @@ class ChainState(WindowedState):
         States of the two random generators.
     late_divergences
         Divergences in the later half of the window.
+    arrived
+        Whether the chain came to the bulk around the one peak, and took the metric there.
     warmup_steps, steps, divergences
         Leapfrog steps in warm-up and in all, and divergent transitions after warm-up.
     """
@@ -81,6 +89,7 @@ class ChainState(WindowedState):
     momenta: Generators
     choices: Generators
     late_divergences: int = 0
+    arrived: bool = False
     warmup_steps: int = 0
     steps: int = 0
     divergences: int = 0
@@ -113,10 +122,34 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         self.run_block: dict[bool, Callable[..., TransitionBlock]] = {}
         if target.dimension >= _MANY:
             self.windows = plan(settings.warmup, first_share=_SOON)
+        if self._at_peak is not None:
+            self.windows = split_first(self.windows, _TRAVEL)
 
     def prepare(self) -> None:
         """Compile the block."""
         self._run_block(dense=False)
+
+    @property
+    def _at_peak(self) -> np.ndarray | None:
+        """The metric at the one peak of the density, if it is known."""
+        peaks = self.target.peaks
+        if peaks is None or peaks.scale is None:
+            return None
+        return deviations_of(peaks.scale) if self.method.metric == "diagonal" else peaks.scale
+
+    def _taken_from_peak(self, state: ChainState) -> ChainState:
+        """Take the metric at the peak for a chain that has come to the bulk around it.
+
+        On its way there, from draws of a wide prior, the prior's own scales are faster.
+        """
+        peaks, scale = self.target.peaks, self._at_peak
+        if state.arrived or peaks is None or scale is None:
+            return state
+        # Around a normal peak the density is lower by a half of a chi-squared number.
+        dimension = self.target.dimension
+        if state.log_density < peaks.height - 0.5 * chdtri(dimension, _IN_THE_BULK):
+            return state
+        return replace(self._with_metric(state, scale, deviations_of(scale)), arrived=True)
 
     def start(self, unit: int) -> ChainState:
         """Find a starting point with a finite log density and gradient, and a step size."""
@@ -191,7 +224,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             gradient=np.zeros_like(position),
             log_density=-np.inf,
             step_size=np.array([0.0, -np.inf, -np.inf, 0.0, 0.0]),
-            scale=np.ones_like(position),
+            scale=np.eye(len(position)) if state.dense else np.ones_like(position),
         )
         return self._block(nowhere, 1, False, fresh=False).state
 
@@ -290,9 +323,14 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
 
     def _close_window(self, state: ChainState) -> ChainState:
         window = self.windows[state.window]
-        if window.metric:
+        before = state.arrived
+        if state.window < len(self.windows) - 1:
+            state = self._taken_from_peak(state)
+        arriving = state.arrived and not before
+        if window.metric and not arriving:
             state = self._learn(state)
             state = self._raise_acceptance(state, window.length)
+        if window.metric or arriving:
             size = float(np.exp(StepSize(*state.step_size).log_mean))
             state, size = self._first_step(state, size)
             # The size is about right by now: reaching further would only diverge.
@@ -318,13 +356,17 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         scale = self._scale_by_gradients(state, deviations)
         if scale is None:
             scale = dense_scale(draws, deviations) if dense else deviations
+        return self._with_metric(state, scale, deviations)
+
+    @staticmethod
+    def _with_metric(state: ChainState, scale: np.ndarray, deviations: np.ndarray) -> ChainState:
         gradient = _shrunk(scale, _grown(state.scale, state.gradient))
         return replace(state, scale=scale, deviations=deviations, gradient=gradient)
 
     def _scale_by_gradients(self, state: ChainState, deviations: np.ndarray) -> np.ndarray | None:
         """Return a dense metric from fewer draws than their covariance takes, if they say one."""
         draws = state.window_draws
-        if len(draws) < FEWEST or self.target.dimension < _MANY:
+        if len(draws) < FEWEST or self.target.dimension == 1:
             return None
         # All at once: in blocks, whose lengths differ, the solution would round otherwise.
         gradients = _grown(state.scale, state.window_gradients)

@@ -26,6 +26,7 @@ from millwright.sampling.climbs import Climbs, Top
 from millwright.sampling.mode import Slopes
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
+from millwright.sampling.warmup import scale_at
 
 __all__ = ["DF", "LEAST_FOR_A_CHAIN", "PeakSearch", "Peaks", "t_log_density"]
 
@@ -68,6 +69,12 @@ class Peaks:
         How many climbs and gradients the search took.
     cut
         Whether the search ended at its largest number of gradients.
+    scale
+        Of a single peak: the metric with which a sampler can begin. Standard deviations, shape
+        (dimension,), or where unknowns are strongly correlated there the Cholesky factor of the
+        inverse curvature; None for several peaks and where the curvature is not known.
+    height
+        Of a single peak: its log density; NaN for several.
     """
 
     positions: np.ndarray
@@ -78,6 +85,8 @@ class Peaks:
     climbs: int
     evaluations: int
     cut: bool
+    scale: np.ndarray | None = None
+    height: float = math.nan
 
     @property
     def several(self) -> bool:
@@ -99,6 +108,8 @@ class Peaks:
             "cut": self.cut,
             "peaks": len(self.positions),
         }
+        if self.scale is not None:
+            found |= {"scale": self.scale.tolist(), "height": self.height}
         if self.several:
             # JSON has no NaN: an unknown mass is none.
             found |= {
@@ -128,6 +139,8 @@ class Peaks:
             climbs=int(record["climbs"]),
             evaluations=int(record["evaluations"]),
             cut=bool(record["cut"]),
+            scale=np.array(record["scale"], dtype=float) if "scale" in record else None,
+            height=float(record.get("height", math.nan)),
         )
 
 
@@ -339,6 +352,8 @@ class PeakSearch:
             climbs=ended,
             evaluations=self.climbs.evaluations,
             cut=cut,
+            scale=scale_at(factors[0]) if known and len(positions) == 1 else None,
+            height=float(values[0]) if len(positions) == 1 else math.nan,
         )
 
     def _masses(

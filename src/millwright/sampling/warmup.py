@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -13,8 +13,11 @@ __all__ = [
     "Metric",
     "Window",
     "dense_scale",
+    "deviations_of",
     "plan",
     "refined_scale",
+    "scale_at",
+    "split_first",
     "wants_dense",
 ]
 
@@ -53,6 +56,17 @@ def plan(warmup: int, first_share: float = 0.075) -> tuple[Window, ...]:
         windows.append(Window(length, metric=True))
         left, length = left - length, 2 * length
     return (*windows, Window(last, metric=False))
+
+
+def split_first(windows: tuple[Window, ...], length: int) -> tuple[Window, ...]:
+    """Cut the first of several windows in pieces of this length."""
+    if len(windows) < 2:
+        return windows
+    first = windows[0]
+    pieces = [replace(first, length=length)] * (first.length // length)
+    if first.length % length:
+        pieces.append(replace(first, length=first.length % length))
+    return (*pieces, *windows[1:])
 
 
 def refined_scale(n: int, mean: np.ndarray, sd: np.ndarray, before: np.ndarray) -> np.ndarray:
@@ -110,6 +124,25 @@ def wants_dense(draws: np.ndarray, sd: np.ndarray) -> bool:
     z = (draws - draws.mean(axis=0)) / sd
     eigenvalues = np.linalg.eigvalsh(z.T @ z / n)
     return bool(eigenvalues[-1] > STRONGLY_CORRELATED * eigenvalues[0])
+
+
+def deviations_of(scale: np.ndarray) -> np.ndarray:
+    """Return the standard deviations of a metric, diagonal or dense."""
+    return scale if scale.ndim == 1 else np.sqrt(np.sum(scale**2, axis=1))
+
+
+def scale_at(factor: np.ndarray) -> np.ndarray:
+    """Return the metric of a normal density: its standard deviations, or all where that pays.
+
+    Parameters
+    ----------
+    factor
+        Cholesky factor of the covariance, shape (dimension, dimension).
+    """
+    sd = deviations_of(factor)
+    sizes = np.linalg.svd(factor / sd[:, None], compute_uv=False)
+    strong = sizes[0] ** 2 > STRONGLY_CORRELATED * sizes[-1] ** 2
+    return factor if strong and len(sd) <= LARGEST_DENSE else sd
 
 
 def dense_scale(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
