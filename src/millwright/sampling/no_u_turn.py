@@ -147,7 +147,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             return state
         # Around a normal peak the density is lower by a half of a chi-squared number.
         dimension = self.target.dimension
-        if state.log_density < peaks.height - 0.5 * chdtri(dimension, _IN_THE_BULK):
+        if state.log_density < peaks.log_densities[0] - 0.5 * chdtri(dimension, _IN_THE_BULK):
             return state
         return replace(self._with_metric(state, scale, deviations_of(scale)), arrived=True)
 
@@ -224,7 +224,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             gradient=np.zeros_like(position),
             log_density=-np.inf,
             step_size=np.array([0.0, -np.inf, -np.inf, 0.0, 0.0]),
-            scale=np.eye(len(position)) if state.dense else np.ones_like(position),
+            scale=np.ones_like(position),
         )
         return self._block(nowhere, 1, False, fresh=False).state
 

@@ -73,8 +73,6 @@ class Peaks:
         Of a single peak: the metric with which a sampler can begin. Standard deviations, shape
         (dimension,), or where unknowns are strongly correlated there the Cholesky factor of the
         inverse curvature; None for several peaks and where the curvature is not known.
-    height
-        Of a single peak: its log density; NaN for several.
     """
 
     positions: np.ndarray
@@ -86,7 +84,6 @@ class Peaks:
     evaluations: int
     cut: bool
     scale: np.ndarray | None = None
-    height: float = math.nan
 
     @property
     def several(self) -> bool:
@@ -101,20 +98,20 @@ class Peaks:
 
     @property
     def record(self) -> dict[str, Any]:
-        """All of it as plain values; places only where there are several peaks."""
+        """All of it as plain values; places where there are several peaks, the metric at one."""
         found: dict[str, Any] = {
             "climbs": self.climbs,
             "evaluations": self.evaluations,
             "cut": self.cut,
             "peaks": len(self.positions),
+            "log_densities": self.log_densities.tolist(),
         }
         if self.scale is not None:
-            found |= {"scale": self.scale.tolist(), "height": self.height}
+            found["scale"] = self.scale.tolist()
         if self.several:
             # JSON has no NaN: an unknown mass is none.
             found |= {
                 "positions": self.positions.tolist(),
-                "log_densities": self.log_densities.tolist(),
                 "factors": self.factors.tolist(),
                 "masses": [None if np.isnan(m) else float(m) for m in self.masses],
                 "errors": [None if np.isnan(e) else float(e) for e in self.errors],
@@ -140,7 +137,6 @@ class Peaks:
             evaluations=int(record["evaluations"]),
             cut=bool(record["cut"]),
             scale=np.array(record["scale"], dtype=float) if "scale" in record else None,
-            height=float(record.get("height", math.nan)),
         )
 
 
@@ -353,7 +349,6 @@ class PeakSearch:
             evaluations=self.climbs.evaluations,
             cut=cut,
             scale=scale_at(factors[0]) if known and len(positions) == 1 else None,
-            height=float(values[0]) if len(positions) == 1 else math.nan,
         )
 
     def _masses(
