@@ -27,9 +27,7 @@ truth = {"step": 2.0, "error": 3.0}
 data = walk.simulate({"day": days}, given=truth, draws=1, seed=6).data(0)
 data.loc[[10, 11, 30, 31, 32], "gauge"] = np.nan
 
-# Days hang together: a dense metric follows them, and smaller steps stay safe.
-settings = {"draws": 2000, "metric": "dense", "target_acceptance": 0.95}
-posterior = walk.fit(data, seed=2, missing="predict", **settings)
+posterior = walk.fit(data, seed=2, missing="predict")
 print(posterior.verdict, "\n")
 print(posterior.summary(["step", "error"]), "\n")
 print("Days without a reading, as the gauge would have shown:")

@@ -129,6 +129,7 @@ __all__ = [
     "swapaxes",
     "tan",
     "tanh",
+    "totals_at",
     "until",
     "where",
     "xlog1py",
@@ -155,6 +156,11 @@ def until(go_on: Any, step: Any, state: Any) -> Any:
     """Apply `step` to a state as long as `go_on` holds."""
     start = jax.tree.map(lambda part: jnp.asarray(part, dtype=float), state)
     return jax.lax.while_loop(go_on, step, start)
+
+
+def totals_at(values: jax.Array, at: jax.Array, size: int) -> jax.Array:
+    """Return sums of `values` (..., rows) in the places `at` (rows,), shape (..., size)."""
+    return zeros((*values.shape[:-1], size)).at[..., at].add(values)
 
 
 def filled(values: jax.Array, at: jax.Array, new: jax.Array) -> jax.Array:

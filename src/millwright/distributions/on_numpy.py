@@ -8,6 +8,7 @@ from typing import Any
 
 from numpy import (
     abs,
+    add,
     any,
     arange,
     arctan,
@@ -147,6 +148,7 @@ __all__ = [
     "swapaxes",
     "tan",
     "tanh",
+    "totals_at",
     "until",
     "where",
     "xlog1py",
@@ -318,6 +320,13 @@ def triangle(rows: ndarray, order: ndarray) -> ndarray:
     broken = ~isfinite(taken).all(axis=(-1, -2))
     found = linalg.qr(where(broken[..., None, None], 0.0, taken), mode="r")
     return where(broken[..., None, None], nan, found)
+
+
+def totals_at(values: ndarray, at: ndarray, size: int) -> ndarray:
+    """Return sums of `values` (..., rows) in the places `at` (rows,), shape (..., size)."""
+    result = zeros((size, *values.shape[:-1]))
+    add.at(result, at, moveaxis(values, -1, 0))
+    return moveaxis(result, 0, -1)
 
 
 def filled(values: ndarray, at: ndarray, new: ndarray) -> ndarray:

@@ -11,12 +11,20 @@ from abc import abstractmethod
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.distributions.chain_smoothing import Chain
 from millwright.distributions.family import Parameter, Parameters
 from millwright.distributions.location_scale import Normal, StudentT
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.vector import VectorFamily
 
-__all__ = ["JITTER", "Autoregressive", "GaussianProcess", "Process", "WalkProcess"]
+__all__ = [
+    "JITTER",
+    "Autoregressive",
+    "ChainProcess",
+    "GaussianProcess",
+    "Process",
+    "WalkProcess",
+]
 
 _NORMAL, _STUDENT = Normal(), StudentT()
 JITTER = 1e-8
@@ -55,7 +63,15 @@ class Process(VectorFamily):
         return np.asarray(self.from_steps(on_numpy, u, p))
 
 
-class WalkProcess(Process):
+class ChainProcess(Process):
+    """A series whose values rest on those before."""
+
+    @abstractmethod
+    def chain(self, m: Mathematics, n: int, p: Parameters) -> Chain:
+        """Return it as values that rest on the one before alone, which they must."""
+
+
+class WalkProcess(ChainProcess):
     """x_1 = start + scale u_1, x_t = x_{t-1} + drift + scale u_t, with normal or t steps."""
 
     name = "random_walk"
@@ -80,6 +96,9 @@ class WalkProcess(Process):
         rest = np.asarray(x - self._line(on_numpy, x.shape[-1], p))
         return np.diff(rest, axis=-1, prepend=0.0) / p["scale"]
 
+    def chain(self, m: Mathematics, n: int, p: Parameters) -> Chain:
+        return Chain(self._line(m, n, p), 1.0, p["scale"])
+
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         rest = x - self._line(m, x.shape[-1], p)
         steps = m.concatenate([rest[..., :1], rest[..., 1:] - rest[..., :-1]], axis=-1)
@@ -90,7 +109,7 @@ class WalkProcess(Process):
         return self._line(on_numpy, np.shape(p["scale"])[-1], p)
 
 
-class Autoregressive(Process):
+class Autoregressive(ChainProcess):
     """x_t - location = sum_k coefficients_k (x_{t-k} - location) + scale u_t.
 
     The first values, as many as there are coefficients, are normal around the location with
@@ -127,6 +146,11 @@ class Autoregressive(Process):
             before = m.concatenate([0.0 * rest[..., :k], rest[..., :-k]], axis=-1)
             told = told + m.asarray(p["coefficients"])[..., k - 1, None] * before
         return rest - m.where(m.arange(n) < order, 0.0, told)
+
+    def chain(self, m: Mathematics, n: int, p: Parameters) -> Chain:
+        carried = m.asarray(p["coefficients"])
+        assert carried.shape[-1] == 1
+        return Chain(m.asarray(p["location"])[..., None], carried, self._scales(m, n, p))
 
     def from_steps(self, m: Mathematics, u: Array, p: Parameters) -> Array:
         coefficients = m.asarray(p["coefficients"])

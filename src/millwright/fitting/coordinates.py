@@ -14,19 +14,18 @@ from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.processes import GaussianProcess
 from millwright.draws.labelled_draws import Draws, thinned
 from millwright.fitting.target import target_in_shape
+from millwright.fitting.walk_forms import settled_walks, share_of_series
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
-from millwright.modelling.hierarchy import chosen_forms, little_is_told, no_information
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.hierarchy import chosen_forms, informed_by_readings, no_information
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
 from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.shaping import spread_arguments
-from millwright.modelling.specification import reaches
 from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import climb
 
 __all__ = ["group_record", "informed", "prepared", "uninformed", "wants_information"]
-
-_MANY_COUNTS = 100
 
 
 @one_thread
@@ -47,39 +46,12 @@ def prepared(
     ArgumentError
         For an unknown form or name.
     """
-    blank = _settled_walks(uninformed(binding, parameterisation), parameterisation)
+    blank = uninformed(binding, parameterisation)
+    blank = settled_walks(blank, parameterisation, seed, places or {})
     if not wants_information(blank):
         return blank
     pilot = climb(target_in_shape(blank, places or {}), seed, starts=2, most=300).position
     return informed(blank, pilot, padded(blank, places) if places else None)
-
-
-def _settled_walks(blank: Binding, wanted: str | Mapping[str, str]) -> Binding:
-    """Take walks as they are (centred) where counts of hundreds say nearly all of them."""
-    program = blank.program
-    by_name = dict.fromkeys(dict(program.forms), wanted) if isinstance(wanted, str) else wanted
-    much = {
-        name
-        for name, form in program.forms
-        if form == "non-centred"
-        and by_name.get(name, "informed") == "informed"
-        and little_is_told(program, name)
-        and _counts_at_a_place(blank, name) > _MANY_COUNTS
-    }
-    forms = tuple((name, "centred" if name in much else form) for name, form in program.forms)
-    return replace(blank, program=replace(program, forms=forms)) if much else blank
-
-
-def _counts_at_a_place(binding: Binding, name: str) -> float:
-    """Return counts by places of a process: what a Poisson outcome says of its log rate."""
-    program = binding.program
-    total = sum(
-        float(np.nansum(binding.arguments["observed", part.name]))
-        for part in program.outcomes
-        if part.family in ("poisson", "negative_binomial")
-        and any(reaches(node, name, program.by_name) for _, node in part.arguments)
-    )
-    return total / max(program.shape(program.by_name[name].per)[-1], 1)
 
 
 def uninformed(binding: Binding, parameterisation: str | Mapping[str, str]) -> Binding:
@@ -101,7 +73,10 @@ def uninformed(binding: Binding, parameterisation: str | Mapping[str, str]) -> B
 def wants_information(binding: Binding) -> bool:
     """Whether the data can inform the coordinates: it takes a gradient."""
     program = binding.program
-    return not program.black_boxes and any(form == "informed" for _, form in program.forms)
+    return not program.black_boxes and any(
+        form == "informed" and not informed_by_readings(program, program.by_name[name])
+        for name, form in program.forms
+    )
 
 
 def informed(blank: Binding, pilot: np.ndarray, like: Binding | None = None) -> Binding:
@@ -139,15 +114,17 @@ def group_record(draws: Draws) -> dict[str, Any]:
     for name, form in binding.program.forms:
         result[name] = {"form": form}
         if form == "informed":
-            named = evaluation.parameters(binding.program.by_name[name])
-            share = _share_from_own_data(binding, name, named)
+            share = _share_from_own_data(binding, name, evaluation)
             result[name] |= {"share_from_own_data": [float(share.min()), float(share.max())]}
     return result
 
 
-def _share_from_own_data(binding: Binding, name: str, named: Mapping[str, Labelled]) -> np.ndarray:
-    information = binding.arguments["information", name]
+def _share_from_own_data(binding: Binding, name: str, evaluation: Evaluation) -> np.ndarray:
     part = binding.program.by_name[name]
+    if informed_by_readings(binding.program, part):
+        return share_of_series(binding, evaluation, part)
+    information = binding.arguments["information", name]
+    named = evaluation.parameters(part)
     if part.event == "number":
         # A scale need not be unknown: it may be a constant, or have one value for each label.
         scale = np.asarray(spread_over(named["scale"], (DRAW, *part.per)), dtype=float)

@@ -193,6 +193,6 @@ def _form_words(groups: Mapping[str, Any]) -> tuple[str, ...]:
     words = []
     for name, found in groups.items():
         share = found.get("share_from_own_data")
-        more = f" ({share[0]:.0%} to {share[1]:.0%} from a group's own data)" if share else ""
+        more = f" ({share[0]:.0%} to {share[1]:.0%} of a value from its own data)" if share else ""
         words.append(f"Form of `{name}`: {found['form']}{more}.")
     return tuple(words)

@@ -10,10 +10,11 @@ from millwright.distributions.mathematics import Array, Mathematics
 from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.hierarchy import constants_of, place_group
+from millwright.modelling.hierarchy import informed_by_readings, place_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.linear_total import normal_total
 from millwright.modelling.program import COUNTS, FACTOR, ROWS, WEIGHTS, Arguments, Program
+from millwright.modelling.series_readings import constants_for
 from millwright.modelling.shaping import check_axes, split_axes, spread_arguments
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
@@ -134,7 +135,10 @@ def place_pieces(
     """Read unknowns off their own pieces of a position, each (size,) or (draws, size)."""
     evaluation = Evaluation(m, program, arguments)
     found: dict[str, Placed] = {}
-    for part, place in zip(program.unknowns, places(program), strict=True):
+    pairs = list(zip(program.unknowns, places(program), strict=True))
+    # What readings say of a series rests on all other unknowns.
+    pairs.sort(key=lambda pair: informed_by_readings(program, pair[0]))
+    for part, place in pairs:
         lead = pieces[part.name].shape[:-1]
         axes = (DRAW, *place.axes) if lead else place.axes
         piece = pieces[part.name].reshape(lead + place.shape)
@@ -142,7 +146,7 @@ def place_pieces(
         check_unknown_axes(part, named, evaluation)
         values = spread_arguments(m, part, named, axes, program)
         if part.name in program.mapped:
-            constants = constants_of(program, arguments, part.name)
+            constants = constants_for(evaluation, part)
             x, joint = place_group(m, part, piece, values, constants)
             copies = split_axes(part.event, axes)[0]
             found[part.name] = Placed(named, joint=Labelled(joint, copies))

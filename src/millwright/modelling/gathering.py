@@ -16,9 +16,11 @@ from millwright.language.tree import Node
 from millwright.modelling.binding import Binding
 from millwright.modelling.cross_products import found_cross_products
 from millwright.modelling.equal_rows import different_rows, may_repeat, row_arguments
+from millwright.modelling.hierarchy import informed_by_readings
 from millwright.modelling.labelled import is_rows
 from millwright.modelling.linear import names_beneath
-from millwright.modelling.program import COUNTS, FACTOR, ROWS
+from millwright.modelling.plain_readings import outcomes_of
+from millwright.modelling.program import COUNTS, FACTOR, ROWS, Program
 from millwright.modelling.specification import Part
 
 __all__ = ["Gathered", "gathered"]
@@ -59,7 +61,7 @@ def _gathered(binding: Binding) -> Gathered:
     result = Gathered(binding)
     done: set[str] = set()
     for part in binding.program.outcomes:
-        plain = part.name not in binding.program.weighted
+        plain = part.name not in (*binding.program.weighted, *_informing(binding.program))
         if plain and _rows_of(binding, part) >= _FEWEST_ROWS:
             result, found = _with_cross_products(result, binding, part)
             done |= {part.name} if found else set()
@@ -69,6 +71,14 @@ def _gathered(binding: Binding) -> Gathered:
         if outcomes and binding.program.size_of[axis] >= _FEWEST_ROWS:
             result = _with_different_rows(result, binding, axis, outcomes)
     return _without_idle_columns(result) if done else result
+
+
+def _informing(program: Program) -> set[str]:
+    """Return the outcomes whose rows inform a series."""
+    names = [
+        name for name, _ in program.forms if informed_by_readings(program, program.by_name[name])
+    ]
+    return {part.name for name in names for part in outcomes_of(program, name)}
 
 
 def _without_idle_columns(found: Gathered) -> Gathered:

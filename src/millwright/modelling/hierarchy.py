@@ -22,7 +22,11 @@ lognormal effects theta is the logarithm.
 For vectors theta_j ~ normal(mu, L L') the same with matrices: A = 1 + L' I_j L = C C',
 h = b_j - I_j mu, z = A^-1 L' h + C'^-1 eta, theta = mu + L z, and the log term is
 -z'z / 2 - log det(A) / 2. A Gaussian process is such a vector, with information about each of
-its places, where the likelihood limits that; other processes are mapped from standard steps.
+its places, where the likelihood limits that.
+
+For a series whose values rest on the one before, read by normal outcomes, I and b are functions
+of the other unknowns instead of constants (`series_readings`), so that eta is standard normal
+whatever they are (`chain_smoothing`). Other processes are mapped from standard steps.
 """
 
 from __future__ import annotations
@@ -34,12 +38,14 @@ from typing import Literal, get_args
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.distributions.chain_smoothing import from_informed, to_informed
 from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.location_scale import Normal
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.processes import GaussianProcess, Process, WalkProcess
+from millwright.distributions.processes import ChainProcess, GaussianProcess, Process, WalkProcess
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
+from millwright.modelling.plain_readings import outcomes_of, reads_plainly
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part, reaches, rests_on_unknowns
 
@@ -49,6 +55,7 @@ __all__ = [
     "constants_of",
     "from_standard",
     "group_priors",
+    "informed_by_readings",
     "little_is_told",
     "no_information",
     "normal_latents",
@@ -143,7 +150,26 @@ def chosen_forms(program: Program, wanted: str | Mapping[str, str]) -> tuple[tup
             raise ArgumentError(
                 f"`parameterisation` must be one of {', '.join(get_args(Form))}, not {form!r}."
             )
-    return tuple((name, _possible(program, name, by_name.get(name, "informed"))) for name in names)
+    forms = {name: _possible(program, name, by_name.get(name, "informed")) for name in names}
+    return tuple(_first_of_each_outcome(program, forms).items())
+
+
+def _first_of_each_outcome(program: Program, forms: dict[str, str]) -> dict[str, str]:
+    """Let each outcome inform one series: what it says of one rests on the values of others."""
+    result, taken = dict(forms), set[str]()
+    for name, form in forms.items():
+        if form == "informed" and informed_by_readings(program, program.by_name[name], form):
+            mine = {part.name for part in outcomes_of(program, name)}
+            result[name] = "centred" if mine & taken else form
+            taken |= mine
+    return result
+
+
+def informed_by_readings(program: Program, part: Part, form: str = "") -> bool:
+    """Whether a series is informed by functions of the other unknowns instead of constants."""
+    form = form or dict(program.forms).get(part.name, "")
+    chain = isinstance(family_of(part.family, part.arguments), ChainProcess)
+    return chain and form == "informed"
 
 
 def _possible(program: Program, name: str, form: str) -> str:
@@ -151,16 +177,18 @@ def _possible(program: Program, name: str, form: str) -> str:
 
     With one reading a place and a noise that is unknown the pilot optimum takes the noise for
     nothing and claims far too much information; a smooth function, whose values hang together,
-    moves in its standard steps then. A series that is read step by step moves best as it is
-    (centred), unless readings say little of it: a walk that counts, yes and no or the size of
-    errors rest on moves in its standard steps.
+    moves in its standard steps then. A series that is read by normal outcomes alone is informed
+    whatever their noise is. Another moves best as it is (centred), unless readings say little of
+    it: a walk that counts, yes and no or the size of errors rest on moves in its standard steps.
     """
     if form != "informed":
         return form
     part = program.by_name[name]
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
-        if not isinstance(family, GaussianProcess):
+        if isinstance(family, ChainProcess):
+            if reads_plainly(program, name):
+                return form
             return "non-centred" if little_is_told(program, name) else "centred"
         small = program.shape(part.per)[-1] <= LARGEST_FUNCTION
         return form if small and _information_is_limited(program, name) else "non-centred"
@@ -276,6 +304,9 @@ def place_group(
     if isinstance(family, Process):
         if constants is None:
             return family.from_steps(m, u, p), family.log_steps(m, u, p)
+        if isinstance(family, ChainProcess):
+            values, log_slope = from_informed(m, u, family.chain(m, u.shape[-1], p), *constants)
+            return values, family.log_density(m, values, p) + log_slope
         assert isinstance(family, GaussianProcess)
         return _place_function(m, u, p["location"], family.covariance(m, p), *constants)
     root = m.cholesky(covariance_of(p))
@@ -322,6 +353,8 @@ def unplace_group(part: Part, x: Array, p: dict[str, Array], constants: Constant
         return to_standard(theta, p["location"], p["scale"], *constants)
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
+        if constants is not None and isinstance(family, ChainProcess):
+            return to_informed(x, family.chain(on_numpy, x.shape[-1], p), *constants)
         steps = np.asarray(family.to_steps(x, p))
         if constants is None:
             return steps
@@ -356,6 +389,8 @@ def no_information(program: Program) -> dict[tuple[str, ...], np.ndarray]:
         part = program.by_name[name]
         shape = program.shape(part.per)
         if form == "centred" or (part.event == "vector" and form != "informed"):
+            continue
+        if informed_by_readings(program, part):
             continue
         process = isinstance(family_of(part.family, part.arguments), Process)
         square = (*shape, shape[-1]) if part.event == "vector" and not process else shape

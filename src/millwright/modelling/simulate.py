@@ -13,8 +13,9 @@ from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.hierarchy import constants_of, unplace_group
+from millwright.modelling.hierarchy import unplace_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.series_readings import constants_for
 from millwright.modelling.shaping import split_axes, spread_arguments
 from millwright.modelling.space import free_of, places
 from millwright.modelling.specification import Part
@@ -162,7 +163,7 @@ def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
         named = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)
         values = spread_over(item, axes)
         if part.name in binding.program.mapped:
-            constants = constants_of(program, binding.arguments, part.name)
+            constants = constants_for(evaluation, part)
             u = unplace_group(part, values, named, constants)
         else:
             u = free_of(part, values, named)

@@ -322,8 +322,9 @@ class Model(Shown):
             How group effects (priors with `per`, a location and a scale, of which one is unknown)
             are sampled: `informed` by the data, which suits weak and strong data alike, `centred`
             or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
-            speed is not. Walks and autoregressive series are centred and Gaussian processes
-            non-centred unless asked otherwise.
+            speed is not. Walks, and autoregressive series that rest on the value before alone, are
+            informed too where normal outcomes read them; of other series a short run chooses
+            centred or non-centred. The record says which it was.
         missing
             What to do with rows whose outcome is missing: `refuse` them, `drop` them, or leave
             them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict
