@@ -122,9 +122,8 @@ class Posterior(unittest.TestCase):
         model = mw.Model(priors=priors, likelihood={"y": "poisson(log_rate=level[x])"})
         settings = {"seed": 1, "progress": False}
         fit = model.fit({"x": PLACES, "y": y}, draws=2500, target_acceptance=0.95, **settings)
-        self.assertEqual(fit.record.groups["level"]["form"], "non-centred")
+        self.assertEqual(fit.record.groups["level"]["form"], "informed")
         self.assertTrue(fit.verdict.good)
-        self.assertEqual(chosen(model, "level", y=200 + y), "centred")
         self.assertEqual(chosen(model, "level", "non-centred", y=200 + y), "non-centred")
         make = np.random.default_rng(3)
         step = 0.5 * np.abs(make.normal(size=400_000))
@@ -167,7 +166,8 @@ class Posterior(unittest.TestCase):
             ({"y": "poisson(log_rate=curve[x])"}, "informed"),
             ({"y": "normal(curve[x], 0.5)"}, "informed"),
             ({"y": "normal(curve[x], noise)"}, "non-centred"),
-            ({"y": "normal(0, exp(curve[x]))"}, "non-centred"),
+            ({"y": "normal(0, exp(curve[x]))"}, "informed"),
+            ({"y": "normal(0, noise * exp(curve[x]))"}, "informed"),
         ):
             with self.subTest(likelihood=likelihood):
                 self.assertEqual(form_of(likelihood, y=count), form)

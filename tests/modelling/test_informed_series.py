@@ -87,7 +87,8 @@ class Map(unittest.TestCase):
 
     def test_density_is_that_of_the_series_times_the_derivative(self):
         heavy = model_of(level=WALK.format(", df=4", ""))
-        for name, model in (*plain_models(), ("heavy steps", heavy)):
+        noise = model_of(y="normal(0, exp({}))")
+        for name, model in (*plain_models(), ("heavy steps", heavy), ("log sd", noise)):
             with self.subTest(name):
                 bound, plain = bound_of(model), bound_of(model, "centred")
                 position, where, evaluation = drawn(bound)
@@ -125,12 +126,12 @@ class Map(unittest.TestCase):
 
 class Forms(unittest.TestCase):
     def test_other_readings_are_weighed_in_a_short_run(self):
-        near, far = DATA["y"], np.array([90.0, -40, 60, 10, -80, 30])
-        student = model_of(y="student_t({}, 0.02, df=5)", step="half_normal(2)")
-        self.assertEqual(form_of(student, y=near), "centred")
-        student = model_of(y="student_t({}, 60, df=5)", step="half_normal(2)")
-        self.assertEqual(form_of(student, y=far), "non-centred")
-        self.assertEqual(form_of(student, "centred", y=far), "centred")
+        far = np.array([90.0, -40, 60, 10, -80, 30])
+        student = "student_t({}, error, df=5)"
+        self.assertEqual(form_of(model_of(y=student, error="half_normal(0.02)")), "centred")
+        wide = model_of(y=student, error="half_normal(60)")
+        self.assertEqual(form_of(wide, y=far), "non-centred")
+        self.assertEqual(form_of(wide, "centred", y=far), "centred")
 
     def test_only_plain_readings_inform(self):
         for name, model in (
@@ -144,7 +145,6 @@ class Forms(unittest.TestCase):
             with self.subTest(name):
                 forms = chosen_forms(model.bind(DATA).program, "informed")
                 self.assertEqual(dict(forms)["level"], "centred")
-        self.assertEqual(form_of(model_of(y="normal(0, exp({}))")), "non-centred")
 
     def test_each_outcome_informs_one_series(self):
         other = {"other": WALK.format("", "")}

@@ -11,7 +11,7 @@ import numpy as np
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.distributions.gaussian import covariance_of
-from millwright.distributions.processes import GaussianProcess
+from millwright.distributions.processes import ChainProcess, GaussianProcess
 from millwright.draws.labelled_draws import Draws, thinned
 from millwright.fitting.target import target_in_shape
 from millwright.fitting.walk_forms import settled_walks, share_of_series
@@ -121,7 +121,8 @@ def group_record(draws: Draws) -> dict[str, Any]:
 
 def _share_from_own_data(binding: Binding, name: str, evaluation: Evaluation) -> np.ndarray:
     part = binding.program.by_name[name]
-    if informed_by_readings(binding.program, part):
+    family = family_of(part.family, part.arguments)
+    if isinstance(family, ChainProcess):
         return share_of_series(binding, evaluation, part)
     information = binding.arguments["information", name]
     named = evaluation.parameters(part)
@@ -138,7 +139,6 @@ def _share_from_own_data(binding: Binding, name: str, evaluation: Evaluation) ->
     axes = (DRAW, *part.axes)
     program = binding.program
     values = spread_arguments(on_numpy, part, some, axes, program)
-    family = family_of(part.family, part.arguments)
     if isinstance(family, GaussianProcess):
         root = on_numpy.cholesky(np.asarray(family.covariance(on_numpy, values)))
         known = information[..., None] * root

@@ -23,19 +23,18 @@ from millwright.modelling.binding import Binding
 from millwright.modelling.density import outcome_total
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.gathering import gathered
-from millwright.modelling.hierarchy import informed_by_readings, little_is_told
+from millwright.modelling.hierarchy import informed_by_readings
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
 from millwright.modelling.plain_readings import outcomes_of
 from millwright.modelling.program import Program
-from millwright.modelling.series_readings import readings_of
-from millwright.modelling.specification import Part, reaches
+from millwright.modelling.series_readings import constants_for
+from millwright.modelling.specification import Part
 from millwright.sampling.chains import sample
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.sampler import FitSettings
 
 __all__ = ["settled_walks"]
 
-_MANY_COUNTS = 100
 _PILOT = FitSettings(draws=50, warmup=150)
 _CHAINS, _DEPTH = 2, 6
 _MUCH = 2.0
@@ -49,12 +48,9 @@ def settled_walks(
     program = blank.program
     by_name = dict.fromkeys(dict(program.forms), wanted) if isinstance(wanted, str) else wanted
     free = [name for name, _ in program.forms if by_name.get(name, "informed") == "informed"]
-    counts = {name for name in free if little_is_told(program, name)}
-    much = {name for name in counts if _counts_at_a_place(blank, name) > _MANY_COUNTS}
-    blank = _with_forms(blank, dict.fromkeys(much, "centred"))
     blank = _with_forms(blank, dict.fromkeys(_with_many_rows(blank, free), "centred"))
     program = blank.program
-    read = [name for name in free if name not in counts and _is_centred_process(program, name)]
+    read = [name for name in free if _is_centred_process(program, name)]
     if not read or program.black_boxes:
         return blank
     told = _told_by_data(blank, read, seed, places)
@@ -88,26 +84,15 @@ def _is_centred_process(program: Program, name: str) -> bool:
     return process and dict(program.forms)[name] == "centred"
 
 
-def _counts_at_a_place(binding: Binding, name: str) -> float:
-    """Return counts by places of a process: what a Poisson outcome says of its log rate."""
-    program = binding.program
-    total = sum(
-        float(np.nansum(binding.arguments["observed", part.name]))
-        for part in program.outcomes
-        if part.family in ("poisson", "negative_binomial")
-        and any(reaches(node, name, program.by_name) for _, node in part.arguments)
-    )
-    return total / max(program.shape(program.by_name[name].per)[-1], 1)
-
-
 def share_of_series(binding: Binding, evaluation: Evaluation, part: Part) -> np.ndarray:
     """Return how much of each value's filtered distribution comes from its own readings.
 
     I s^2 / (1 + I s^2) at the posterior medians of information I and step size s.
     """
-    information, _ = readings_of(evaluation, part)
+    constants = constants_for(evaluation, part)
+    assert constants is not None
     scale = spread_over(evaluation.parameters(part)["scale"], (DRAW, *part.axes))
-    strength = np.median(np.asarray(information * np.asarray(scale) ** 2), axis=0)
+    strength = np.median(np.asarray(constants[0] * np.asarray(scale) ** 2), axis=0)
     return np.asarray(strength / (1.0 + strength))
 
 

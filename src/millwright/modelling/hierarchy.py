@@ -42,10 +42,10 @@ from millwright.distributions.chain_smoothing import from_informed, to_informed
 from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.location_scale import Normal
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.processes import ChainProcess, GaussianProcess, Process, WalkProcess
+from millwright.distributions.processes import ChainProcess, GaussianProcess, Process
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
-from millwright.modelling.plain_readings import outcomes_of, reads_plainly
+from millwright.modelling.plain_readings import is_chain, outcomes_of, reads_plainly
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part, reaches, rests_on_unknowns
 
@@ -56,7 +56,6 @@ __all__ = [
     "from_standard",
     "group_priors",
     "informed_by_readings",
-    "little_is_told",
     "no_information",
     "normal_latents",
     "on_log_scale",
@@ -169,7 +168,7 @@ def informed_by_readings(program: Program, part: Part, form: str = "") -> bool:
     """Whether a series is informed by functions of the other unknowns instead of constants."""
     form = form or dict(program.forms).get(part.name, "")
     chain = isinstance(family_of(part.family, part.arguments), ChainProcess)
-    return chain and form == "informed"
+    return chain and form == "informed" and reads_plainly(program, part.name)
 
 
 def _possible(program: Program, name: str, form: str) -> str:
@@ -177,9 +176,8 @@ def _possible(program: Program, name: str, form: str) -> str:
 
     With one reading a place and a noise that is unknown the pilot optimum takes the noise for
     nothing and claims far too much information; a smooth function, whose values hang together,
-    moves in its standard steps then. A series that is read by normal outcomes alone is informed
-    whatever their noise is. Another moves best as it is (centred), unless readings say little of
-    it: a walk that counts, yes and no or the size of errors rest on moves in its standard steps.
+    moves in its standard steps then. A series that normal outcomes read plainly is informed
+    whatever their noise is; another moves as it is (centred) until a short run says better.
     """
     if form != "informed":
         return form
@@ -187,9 +185,11 @@ def _possible(program: Program, name: str, form: str) -> str:
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
         if isinstance(family, ChainProcess):
-            if reads_plainly(program, name):
+            if reads_plainly(program, name) or (
+                is_chain(program, part) and _information_is_limited(program, name)
+            ):
                 return form
-            return "non-centred" if little_is_told(program, name) else "centred"
+            return "centred"
         small = program.shape(part.per)[-1] <= LARGEST_FUNCTION
         return form if small and _information_is_limited(program, name) else "non-centred"
     large = part.event == "vector" and program.shape(part.per)[-1] > LARGEST_INFORMED
@@ -199,7 +199,8 @@ def _possible(program: Program, name: str, form: str) -> str:
 def _information_is_limited(program: Program, name: str) -> bool:
     """Whether what outcomes say of an unknown is limited whatever the other unknowns are.
 
-    Counts and yes/no outcomes have no noise that could vanish; others do unless it is known.
+    Counts and yes/no outcomes have no noise that could vanish; others do unless it is known. What
+    a normal outcome says of the log of its scale is limited too.
     """
     by_name = program.by_name
     told = False
@@ -210,28 +211,11 @@ def _information_is_limited(program: Program, name: str) -> bool:
         told = True
         others = [node for key, node in part.arguments if key not in resting]
         known = not any(rests_on_unknowns(node, by_name) for node in others)
-        if part.family not in _NO_NOISE and not (known and resting <= {"location"}):
+        of_noise = part.family == "normal" and resting == {"scale"}
+        plain = known and resting <= {"location"}
+        if part.family not in _NO_NOISE and not (plain or of_noise):
             return False
     return told
-
-
-def little_is_told(program: Program, name: str) -> bool:
-    """Whether a walk is read through counts, yes and no, or the log of a normal scale alone."""
-    by_name = program.by_name
-    family = family_of(by_name[name].family, by_name[name].arguments)
-    told = [
-        (part, {key for key, node in part.arguments if reaches(node, name, by_name)})
-        for part in program.outcomes
-    ]
-    read = [(part, keys) for part, keys in told if keys]
-    return (
-        bool(read)
-        and isinstance(family, WalkProcess)
-        and all(
-            part.family in _NO_NOISE or (part.family == "normal" and keys == {"scale"})
-            for part, keys in read
-        )
-    )
 
 
 def _standardised(

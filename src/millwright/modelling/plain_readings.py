@@ -12,7 +12,7 @@ from millwright.modelling.labelled import is_rows
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part, reaches
 
-__all__ = ["labels_of", "outcomes_of", "reads_plainly"]
+__all__ = ["is_chain", "labels_of", "outcomes_of", "reads_plainly"]
 
 
 def outcomes_of(program: Program, name: str) -> tuple[Part, ...]:
@@ -29,7 +29,7 @@ def reads_plainly(program: Program, name: str) -> bool:
     others = (*program.unknowns, *program.log_density_terms)
     by_name = program.by_name
     if (
-        not _is_chain(program, by_name[name])
+        not is_chain(program, by_name[name])
         or name in program.weighted
         or any(reaches(node, name, by_name) for part in others for _, node in part.arguments)
     ):
@@ -52,7 +52,7 @@ def _reads(program: Program, part: Part, name: str) -> bool:
     )
 
 
-def _is_chain(program: Program, part: Part) -> bool:
+def is_chain(program: Program, part: Part) -> bool:
     """Whether each value rests on the one before alone."""
     family = family_of(part.family, part.arguments)
     if not isinstance(family, Autoregressive):

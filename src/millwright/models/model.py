@@ -323,8 +323,8 @@ class Model(Shown):
             are sampled: `informed` by the data, which suits weak and strong data alike, `centred`
             or `non-centred`; or a mapping from names of unknowns. The answer is the same, the
             speed is not. Walks, and autoregressive series that rest on the value before alone, are
-            informed too where normal outcomes read them; of other series a short run chooses
-            centred or non-centred. The record says which it was.
+            informed too where normal outcomes, counts or yes/no read them; for other series a
+            short run chooses centred or non-centred. The record says which it was.
         missing
             What to do with rows whose outcome is missing: `refuse` them, `drop` them, or leave
             them out of the fit and `predict` them (`posterior.predict_missing()`). Every verdict
