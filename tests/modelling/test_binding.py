@@ -140,6 +140,25 @@ class Labels(unittest.TestCase):
         )
         np.testing.assert_array_equal(model.bind(data).arguments["observed", "moisture"], [18, 17])
 
+    def test_names_change_places_all_at_once(self):
+        data = {"y": [1.0, 2.0], "x": [3.0, 4.0], "z": [5.0, 6.0]}
+        for columns, x, z in (
+            ({"x": "y", "y": "x"}, "y", "z"),
+            ({"y": "x", "x": "z", "z": "y"}, "z", "y"),
+            ({"y": "x", "z": "x"}, "x", "x"),
+        ):
+            with self.subTest(columns=columns):
+                model = mw.Model(
+                    priors={"level": "normal(0, 1)"},
+                    likelihood={"y": "normal(level * z" + " * x" * ("x" in columns) + ", 1)"},
+                    columns=columns,
+                )
+                found = model.bind(data).arguments
+                np.testing.assert_array_equal(found["observed", "y"], data["x"])
+                np.testing.assert_array_equal(found["column", "z"], data[z])
+                if "x" in columns:
+                    np.testing.assert_array_equal(found["column", "x"], data[x])
+
 
 class LaterChanges(unittest.TestCase):
     def test_data_that_are_changed_after_a_fit_change_nothing_in_it(self):

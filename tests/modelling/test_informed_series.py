@@ -52,6 +52,9 @@ def plain_models():
     yield "autoregressive", model_of(level=SERIES.format("[0.7]"))
     lean = {"lean": "uniform(low=-1, high=1) per lag", "level": SERIES.format("lean")}
     yield "unknown lean", model_of(labels={"lag": [1]}, **lean)
+    kernel = "squared_exponential(day, scale=step, length=1.5)"
+    smooth = f"gaussian_process(2, kernel={kernel}) per day"
+    yield "function", model_of(level=smooth, labels={"day": [1, 2, 3, 5, 6]})
     yield "two label sets", model_of("level[site, day]", level=WALK.format("", "site, "))
     yield "noise a row", model_of(y="normal({}, error * exp(tilt))")
     yield "two outcomes", model_of(more={"tilt": "normal(1 - level[day], 0.5)"})

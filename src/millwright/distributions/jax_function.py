@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from typing import Any
 
 import jax
 import jax.numpy as jnp
 from jax.custom_batching import sequential_vmap
+from jax.custom_derivatives import SymbolicZero
 
 from millwright.distributions.jax_matrices import cholesky, lower_inverse
 
@@ -36,7 +38,7 @@ def informed_function(
     covariance
         K, (n, n).
     information, pull
-        Constants, (n,).
+        Shape (n,).
     """
     location = jnp.broadcast_to(location, u.shape)
     return _informed(u, location, covariance, information, pull)
@@ -88,25 +90,43 @@ def _half(matrix: jax.Array) -> jax.Array:
     return jnp.tril(matrix) - 0.5 * jnp.diag(jnp.diagonal(matrix))
 
 
-@_informed.defjvp
+def _instantiated(tangent: Any) -> jax.Array:
+    """Return a tangent as numbers."""
+    if isinstance(tangent, SymbolicZero):
+        return jnp.zeros(tangent.shape, tangent.dtype)
+    return jnp.asarray(tangent)
+
+
 def _informed_jvp(
-    primals: tuple[jax.Array, ...], tangents: tuple[jax.Array, ...]
+    primals: tuple[jax.Array, ...], tangents: tuple[Any, ...]
 ) -> tuple[tuple[jax.Array, jax.Array], tuple[jax.Array, jax.Array]]:
     """Differentiate by hand: dL = L E, dC = C F, with E and F lower (Murray 2016, section 2).
 
-    The constants do not change.
+    Information and pull that are constants come with tangents that are known to be 0.
     """
-    u, _, _, information, _ = primals
-    du, d_location, d_covariance, _, _ = tangents
+    u, location, _, information, _ = primals
+    du, d_location, d_covariance = map(_instantiated, tangents[:3])
+    d_information, d_pull = tangents[3:]
     result, parts = _whole(*primals)
     factor, inverse, root, root_inverse, told, lean, z = parts
     e = _half(inverse @ d_covariance @ inverse.T)
     # dA = (A - 1) E + its transpose, seen from C.
     y = (root.T - root_inverse) @ e @ root_inverse.T
-    f = _half(y + y.T)
-    d_lean = e.T @ lean - factor.T @ (information * d_location)
+    y = y + y.T
+    dh = -information * d_location
+    if not isinstance(d_pull, SymbolicZero):
+        dh = dh + d_pull
+    if not isinstance(d_information, SymbolicZero):
+        seen = root_inverse @ factor.T
+        y = y + (seen * d_information) @ seen.T
+        dh = dh - d_information * location
+    f = _half(y)
+    d_lean = e.T @ lean + factor.T @ dh
     d_told = root_inverse @ d_lean - f @ told
     dz = root_inverse.T @ (d_told + du - f.T @ (told + u))
     d_values = d_location + factor @ (e @ z + dz)
     d_log_term = -jnp.sum(z * dz) - jnp.trace(f)
     return result, (d_values, d_log_term)
+
+
+_informed.defjvp(_informed_jvp, symbolic_zeros=True)

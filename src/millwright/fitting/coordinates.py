@@ -14,14 +14,15 @@ from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.processes import ChainProcess, GaussianProcess
 from millwright.draws.labelled_draws import Draws, thinned
 from millwright.fitting.target import target_in_shape
-from millwright.fitting.walk_forms import settled_walks, share_of_series
+from millwright.fitting.walk_forms import settled_walks
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
-from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import chosen_forms, informed_by_readings, no_information
-from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.labelled import DRAW, spread_over
 from millwright.modelling.same_shape import padded, without_label_names
+from millwright.modelling.series_readings import constants_for
 from millwright.modelling.shaping import spread_arguments
+from millwright.modelling.specification import Part
 from millwright.sampling.compiling import compiled
 from millwright.sampling.mode import climb
 
@@ -109,36 +110,32 @@ def group_record(draws: Draws) -> dict[str, Any]:
     binding = draws.binding
     if not binding.program.forms:
         return {}
-    evaluation = draws.evaluation(keep=thinned(draws, 500))
     result: dict[str, Any] = {}
     for name, form in binding.program.forms:
         result[name] = {"form": form}
         if form == "informed":
-            share = _share_from_own_data(binding, name, evaluation)
+            share = _share_from_own_data(draws, binding.program.by_name[name])
             result[name] |= {"share_from_own_data": [float(share.min()), float(share.max())]}
     return result
 
 
-def _share_from_own_data(binding: Binding, name: str, evaluation: Evaluation) -> np.ndarray:
-    part = binding.program.by_name[name]
+def _share_from_own_data(draws: Draws, part: Part) -> np.ndarray:
     family = family_of(part.family, part.arguments)
-    if isinstance(family, ChainProcess):
-        return share_of_series(binding, evaluation, part)
-    information = binding.arguments["information", name]
-    named = evaluation.parameters(part)
-    if part.event == "number":
-        # A scale need not be unknown: it may be a constant, or have one value for each label.
-        scale = np.asarray(spread_over(named["scale"], (DRAW, *part.per)), dtype=float)
-        strength = information * (np.median(scale, axis=0) if scale.ndim else scale) ** 2
-        return np.asarray(strength / (1 + strength))
-    # The shares of a few draws, averaged: a matrix of medians need not be a covariance.
-    some = {
-        key: Labelled(item.values[::25], item.axes) if DRAW in item.axes else item
-        for key, item in named.items()
-    }
+    number = part.event == "number" or isinstance(family, ChainProcess)
+    # Of vectors the shares of a few draws, averaged: a matrix of medians need not be a covariance.
+    evaluation = draws.evaluation(keep=thinned(draws, 500 if number else 20))
+    constants = constants_for(evaluation, part)
+    assert constants is not None
+    information, named = constants[0], evaluation.parameters(part)
     axes = (DRAW, *part.axes)
-    program = binding.program
-    values = spread_arguments(on_numpy, part, some, axes, program)
+    if number:
+        # A scale need not be unknown: it may be a constant, or have one value for each label.
+        scale = np.asarray(spread_over(named["scale"], axes), dtype=float)
+        strength = information * scale**2
+        if np.ndim(strength) > len(part.axes):
+            strength = np.median(strength, axis=0)
+        return np.asarray(strength / (1 + strength))
+    values = spread_arguments(on_numpy, part, named, axes, draws.binding.program)
     if isinstance(family, GaussianProcess):
         root = on_numpy.cholesky(np.asarray(family.covariance(on_numpy, values)))
         known = information[..., None] * root

@@ -21,14 +21,11 @@ from millwright.fitting.target import target_in_shape
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import outcome_total
-from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.gathering import gathered
 from millwright.modelling.hierarchy import informed_by_readings
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
-from millwright.modelling.plain_readings import outcomes_of
+from millwright.modelling.plain_readings import is_chain, outcomes_of
 from millwright.modelling.program import Program
-from millwright.modelling.series_readings import constants_for
-from millwright.modelling.specification import Part
 from millwright.sampling.chains import sample
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.sampler import FitSettings
@@ -73,7 +70,8 @@ def _with_many_rows(binding: Binding, names: list[str]) -> list[str]:
     return [
         name
         for name in names
-        if informed_by_readings(binding.program, binding.program.by_name[name])
+        if is_chain(binding.program, binding.program.by_name[name])
+        and informed_by_readings(binding.program, binding.program.by_name[name])
         and any(part.name in linear for part in outcomes_of(binding.program, name))
     ]
 
@@ -82,18 +80,6 @@ def _is_centred_process(program: Program, name: str) -> bool:
     part = program.by_name[name]
     process = isinstance(family_of(part.family, part.arguments), Process)
     return process and dict(program.forms)[name] == "centred"
-
-
-def share_of_series(binding: Binding, evaluation: Evaluation, part: Part) -> np.ndarray:
-    """Return how much of each value's filtered distribution comes from its own readings.
-
-    I s^2 / (1 + I s^2) at the posterior medians of information I and step size s.
-    """
-    constants = constants_for(evaluation, part)
-    assert constants is not None
-    scale = spread_over(evaluation.parameters(part)["scale"], (DRAW, *part.axes))
-    strength = np.median(np.asarray(constants[0] * np.asarray(scale) ** 2), axis=0)
-    return np.asarray(strength / (1.0 + strength))
 
 
 def _told_by_data(

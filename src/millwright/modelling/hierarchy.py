@@ -24,9 +24,10 @@ h = b_j - I_j mu, z = A^-1 L' h + C'^-1 eta, theta = mu + L z, and the log term 
 -z'z / 2 - log det(A) / 2. A Gaussian process is such a vector, with information about each of
 its places, where the likelihood limits that.
 
-For a series whose values rest on the one before, read by normal outcomes, I and b are functions
-of the other unknowns instead of constants (`series_readings`), so that eta is standard normal
-whatever they are (`chain_smoothing`). Other processes are mapped from standard steps.
+For a function, or a series whose values rest on the one before, read by normal outcomes, I and b
+are functions of the other unknowns instead of constants (`series_readings`), so that eta is
+standard normal whatever they are; the map of a series is that of `chain_smoothing`. Other
+processes are mapped from standard steps.
 """
 
 from __future__ import annotations
@@ -159,25 +160,27 @@ def _first_of_each_outcome(program: Program, forms: dict[str, str]) -> dict[str,
     for name, form in forms.items():
         if form == "informed" and informed_by_readings(program, program.by_name[name], form):
             mine = {part.name for part in outcomes_of(program, name)}
-            result[name] = "centred" if mine & taken else form
+            if mine & taken:
+                chain = is_chain(program, program.by_name[name])
+                result[name] = "centred" if chain else "non-centred"
             taken |= mine
     return result
 
 
 def informed_by_readings(program: Program, part: Part, form: str = "") -> bool:
-    """Whether a series is informed by functions of the other unknowns instead of constants."""
+    """Whether a process is informed by functions of the other unknowns instead of constants."""
     form = form or dict(program.forms).get(part.name, "")
-    chain = isinstance(family_of(part.family, part.arguments), ChainProcess)
-    return chain and form == "informed" and reads_plainly(program, part.name)
+    return form == "informed" and reads_plainly(program, part.name)
 
 
 def _possible(program: Program, name: str, form: str) -> str:
     """Return another form where the informed one would cost more than it gives.
 
-    With one reading a place and a noise that is unknown the pilot optimum takes the noise for
-    nothing and claims far too much information; a smooth function, whose values hang together,
-    moves in its standard steps then. A series that normal outcomes read plainly is informed
-    whatever their noise is; another moves as it is (centred) until a short run says better.
+    A process that normal outcomes read plainly is informed whatever their noise is. Elsewhere,
+    with one reading a place and a noise that is unknown, the pilot optimum takes the noise for
+    nothing and claims far too much information: a smooth function, whose values hang together,
+    moves in its standard steps then, and a series as it is (centred) until a short run says
+    better.
     """
     if form != "informed":
         return form
@@ -191,7 +194,8 @@ def _possible(program: Program, name: str, form: str) -> str:
                 return form
             return "centred"
         small = program.shape(part.per)[-1] <= LARGEST_FUNCTION
-        return form if small and _information_is_limited(program, name) else "non-centred"
+        told = reads_plainly(program, name) or _information_is_limited(program, name)
+        return form if small and told else "non-centred"
     large = part.event == "vector" and program.shape(part.per)[-1] > LARGEST_INFORMED
     return "non-centred" if large else form
 

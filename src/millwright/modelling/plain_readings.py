@@ -1,11 +1,11 @@
-"""Whether all that the data say of a series is said by rows that each read one value plainly.
+"""Whether all that the data say of a process is said by rows that each read one value plainly.
 
 Such a row is normal, around a number times the value plus another number.
 """
 
 from __future__ import annotations
 
-from millwright.distributions.processes import Autoregressive, WalkProcess
+from millwright.distributions.processes import Autoregressive, GaussianProcess, WalkProcess
 from millwright.language.tree import Listed, Lookup, Name, Node, Operation
 from millwright.modelling.arguments import family_of
 from millwright.modelling.labelled import is_rows
@@ -29,7 +29,7 @@ def reads_plainly(program: Program, name: str) -> bool:
     others = (*program.unknowns, *program.log_density_terms)
     by_name = program.by_name
     if (
-        not is_chain(program, by_name[name])
+        not (is_chain(program, by_name[name]) or _is_function(by_name[name]))
         or name in program.weighted
         or any(reaches(node, name, by_name) for part in others for _, node in part.arguments)
     ):
@@ -50,6 +50,10 @@ def _reads(program: Program, part: Part, name: str) -> bool:
     return len(labels) == len(program.by_name[name].per) and all(
         program.column_axes.get(label) == axes for label in labels
     )
+
+
+def _is_function(part: Part) -> bool:
+    return isinstance(family_of(part.family, part.arguments), GaussianProcess)
 
 
 def is_chain(program: Program, part: Part) -> bool:

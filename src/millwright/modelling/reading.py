@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numbers
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -61,8 +61,7 @@ def read_tables(
     if rows is not None:
         _check_rows(rows, sizes)
         sizes.setdefault(row_axis(), rows)
-    for alias, target in aliases:
-        _apply_alias(alias, target, columns, matrices)
+    columns, matrices = _renamed(aliases, columns, matrices)
     return Tables(columns, sizes, matrices)
 
 
@@ -200,28 +199,41 @@ def _check_rows(rows: int, sizes: Mapping[str, int]) -> None:
         raise DataError(f"`rows` is {rows}, but the data have {sizes['row']} rows.")
 
 
-def _apply_alias(
-    alias: str,
-    target: str | tuple[str, ...],
-    columns: dict[str, Column],
-    matrices: dict[str, tuple[Label, ...]],
-) -> None:
-    names = [normal_name(name) for name in ([target] if isinstance(target, str) else target)]
-    missing = [name for name in names if name not in columns]
-    if missing:
-        # An outcome may be absent when data are simulated; using the alias then says so.
-        return
-    if isinstance(target, str):
-        old = columns.pop(names[0])
-        axes = old.axes
+def _renamed(
+    aliases: Iterable[tuple[str, str | tuple[str, ...]]],
+    columns: Mapping[str, Column],
+    matrices: Mapping[str, tuple[Label, ...]],
+) -> tuple[dict[str, Column], dict[str, tuple[Label, ...]]]:
+    """Return columns under the names that the model has for them, and labels of matrices.
+
+    All at once, so that names may change places. A column that is absent keeps none: an outcome
+    may be, when data are simulated, and using the name then says so.
+    """
+    known = {
+        alias: [normal_name(name) for name in ([target] if isinstance(target, str) else target)]
+        for alias, target in aliases
+    }
+    single = {alias: isinstance(target, str) for alias, target in aliases}
+    known = {alias: names for alias, names in known.items() if columns.keys() >= set(names)}
+    gone = {names[0] for alias, names in known.items() if single[alias]}
+    found = {name: column for name, column in columns.items() if name not in gone}
+    labels = {name: each for name, each in matrices.items() if name not in gone}
+    for alias, names in known.items():
+        if not single[alias]:
+            found[alias] = _side_by_side(alias, [columns[name] for name in names])
+            labels[alias] = tuple(names)
+            continue
+        old = columns[names[0]]
+        axes = (old.axes[0], alias) if names[0] in matrices else old.axes
+        found[alias] = Column(name=alias, values=old.values, axes=axes, order=old.order)
+        labels.pop(alias, None)
         if names[0] in matrices:
-            matrices[alias] = matrices.pop(names[0])
-            axes = (old.axes[0], alias)
-        columns[alias] = Column(name=alias, values=old.values, axes=axes, order=old.order)
-        return
-    parts = [columns[name] for name in names]
+            labels[alias] = matrices[names[0]]
+    return found, labels
+
+
+def _side_by_side(alias: str, parts: Sequence[Column]) -> Column:
     if any(not part.numeric or part.axes != parts[0].axes for part in parts):
         raise DataError(f"`columns`: the columns of `{alias}` must be numbers of one table.")
     values = np.stack([part.values for part in parts], axis=1)
-    columns[alias] = Column(name=alias, values=values, axes=(parts[0].axes[0], alias))
-    matrices[alias] = tuple(names)
+    return Column(name=alias, values=values, axes=(parts[0].axes[0], alias))
