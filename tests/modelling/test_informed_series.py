@@ -1,5 +1,6 @@
 """Series in coordinates that their readings inform: exact maps, exact posteriors."""
 
+import itertools
 import unittest
 
 import jax
@@ -112,19 +113,23 @@ class Map(unittest.TestCase):
     def test_compiled_it_is_the_same_and_without_a_false_peak(self):
         bound = bound_of(model_of())
         target = target_of(bound)
-        position, *_ = drawn(bound)
+        position, where, _ = drawn(bound)
         value = jax.jit(jax.value_and_grad(target.log_density))
         found, slopes = value(position, target.arguments)
         self.assertAlmostEqual(float(found), log_density(bound, position), places=9)
         self.assertTrue(np.isfinite(slopes).all())
-        # Steps or errors too small for rounding to show must not look like a perfect fit.
+        # Steps or errors too small for rounding to show must not look like a perfect fit, neither
+        # at the middle of the series' coordinates nor elsewhere.
+        middle = position.copy()
+        middle[where] = 0.0
         for name in ("step", "error"):
             place = next(one for one in places(bound.program) if one.name == name)
-            tiny = position.copy()
-            tiny[place.start] = np.log(1e-17)
-            far, slopes = value(tiny, target.arguments)
-            self.assertLess(float(far), float(found) - 1e6)
-            self.assertGreater(float(slopes[place.start]), 1e6)
+            for size, start in itertools.product((1e-17, 1e-13, 1e-10), (position, middle)):
+                tiny = start.copy()
+                tiny[place.start] = np.log(size)
+                far, _ = value(tiny, target.arguments)
+                self.assertLess(float(far), log_density(bound, start) - 5)
+                self.assertEqual(np.isfinite(far), size > 1e-14)
 
 
 class Forms(unittest.TestCase):

@@ -202,10 +202,14 @@ class SingleAndPairs(unittest.TestCase):
         pairs = mw.studies.paired(STONES, "before", "after", family="normal")
         change = STONES["after"] - STONES["before"]
         single = mw.studies.one_group({"change": change}, against=0, family="normal")
-        one, other = (study.fit(seed=3, progress=False) for study in (pairs, single))
-        np.testing.assert_allclose(
-            one.posterior.draws.get("effect"), other.posterior.draws.get("effect"), rtol=1e-9
-        )
+        # Columns may be called as quantities of the model are.
+        names = {"before": "difference", "after": "effect"}
+        named = mw.studies.paired(STONES.rename(columns=names), *names.values(), family="normal")
+        one, *others = (study.fit(seed=3, progress=False) for study in (pairs, single, named))
+        for other in others:
+            np.testing.assert_allclose(
+                one.posterior.draws.get("effect"), other.posterior.draws.get("effect"), rtol=1e-9
+            )
         self.assertIn("The change is higher than 0", " ".join(one.answer))
 
     def test_without_a_value_nothing_is_compared(self):

@@ -11,9 +11,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.processes import GaussianProcess
-from millwright.modelling.arguments import family_of
+from millwright.distributions.mathematics import Array
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import Constants, constants_of, informed_by_readings
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
@@ -23,26 +21,12 @@ from millwright.modelling.specification import Part
 
 __all__ = ["constants_for", "readings_of"]
 
-_EXACT = 1e-7
-
 
 def constants_for(evaluation: Evaluation, part: Part) -> Constants:
     """Return information and pull of a group prior; None if its form has none."""
     if informed_by_readings(evaluation.program, part):
-        information, pull = readings_of(evaluation, part)
-        if isinstance(family_of(part.family, part.arguments), GaussianProcess):
-            return _blunted(evaluation.m, information, pull)
-        return information, pull
+        return readings_of(evaluation, part)
     return constants_of(evaluation.program, evaluation.arguments, part.name)
-
-
-def _blunted(m: Mathematics, information: Array, pull: Array) -> tuple[Array, Array]:
-    """Take readings of a function for no more exact than its factors are."""
-    told = information > 0
-    read = m.where(told, pull, 0.0) / m.where(told, information, 1.0)
-    least = (_EXACT * m.max(m.abs(read), axis=-1, keepdims=True)) ** 2
-    weight = 1.0 / (1.0 + information * least)
-    return information * weight, pull * weight
 
 
 def readings_of(evaluation: Evaluation, part: Part) -> tuple[Array, Array]:

@@ -106,7 +106,8 @@ def single_model(
 ) -> Model:
     """Return the model of one group."""
     refuse_ties(data, family)
-    names = named({data.outcome: "value"}, _DEFINITIONS)
+    # The columns of pairs stand beside their difference; none may be called as a definition is.
+    names = named({data.outcome: "value"} | dict.fromkeys(data.labels, "of_pair"), _DEFINITIONS)
     derived = _shape(family)
     if against is not None:
         derived["difference"] = f"location - {number_text(against)}".replace("- -", "+ ")
