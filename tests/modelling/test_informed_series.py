@@ -50,6 +50,8 @@ def plain_models():
     yield "drift", model_of(level=WALK.format(", drift=0.2", ""))
     sloped = "3 + a * level[day] / 2 - b * tilt"
     yield "slope", model_of(sloped, a="normal(1, 1)", b="normal(0, 1)")
+    # Readings that are next to nothing must not stand for values beyond all others.
+    yield "nearly unread", model_of("3 + level[day] * sin(3.141592653589793 * tilt * 10)")
     yield "autoregressive", model_of(level=SERIES.format("[0.7]"))
     lean = {"lean": "uniform(low=-1, high=1) per lag", "level": SERIES.format("lean")}
     yield "unknown lean", model_of(labels={"lag": [1]}, **lean)

@@ -12,10 +12,7 @@ Forwards its filtered information e_t and the product r_t of that with the filte
 
 (Fruhwirth-Schnatter 1994, the sampling step). As a map from eta to x this is one to one for any
 I >= 0 and b; where they are those of the readings, eta is standard normal whatever the steps'
-and the readings' sizes are. No difference of nearly equal numbers is taken, but the densities of
-steps and of readings take some of x: where either are less than rounding lets x show, these would
-vanish, and a peak appear that is not there. So the density is 0 where steps or errors are less
-than 1e-14 of the largest value.
+and the readings' sizes are. No difference of nearly equal numbers is taken.
 """
 
 from __future__ import annotations
@@ -27,10 +24,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.mathematics import Array, Mathematics
 
-__all__ = ["Chain", "from_informed", "hidden", "to_informed"]
-
-
-_EXACT = 1e-14
+__all__ = ["Chain", "from_informed", "to_informed"]
 
 
 class Chain(NamedTuple):
@@ -62,8 +56,6 @@ def from_informed(
     items = tuple(m.moveaxis(part[..., ::-1], -1, 0) for part in (kept, carried, below))
     _, values = m.scan(before, 0.0 * eta[..., 0], items)
     log_slope = 0.5 * m.sum(m.log(spread) - m.log(below), axis=-1)
-    lost = hidden(m, information, pull, chain.base, chain.sizes)
-    log_slope = m.where(lost, -m.inf, log_slope)
     return chain.base + m.moveaxis(values, 0, -1)[..., ::-1], log_slope
 
 
@@ -104,13 +96,3 @@ def _smoothed(
     spread = m.concatenate([variances[..., 1:], 1.0 + nothing], axis=-1)
     after = m.concatenate([carried[..., 1:], nothing], axis=-1)
     return spread * known + after * after, spread, spread * told, after
-
-
-def hidden(m: Mathematics, information: Array, pull: Array, base: Array, sizes: Array) -> Array:
-    """Whether steps or errors are too small to show beside what is read, shape (...)."""
-    told = information > 0
-    read = m.where(told, pull, 0.0) / m.where(told, information, 1.0)
-    large = m.maximum(m.abs(read), m.abs(base + 0.0 * read))
-    least = (_EXACT * m.max(large, axis=-1, keepdims=True)) ** 2
-    small = (information * least >= 1.0) | (sizes**2 + 0.0 * read <= least)
-    return m.max(m.where(small, 1.0, 0.0), axis=-1) > 0.0

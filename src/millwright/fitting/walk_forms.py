@@ -65,14 +65,19 @@ def _with_forms(binding: Binding, other: Mapping[str, str]) -> Binding:
 
 def _with_many_rows(binding: Binding, names: list[str]) -> list[str]:
     """Return series of which so many rows tell that gathering them is worth more."""
-    plain = _with_forms(binding, dict.fromkeys(names, "centred"))
-    linear = dict(gathered(plain).binding.program.linear)
-    return [
+    program = binding.program
+    series = [
         name
         for name in names
-        if is_chain(binding.program, binding.program.by_name[name])
-        and informed_by_readings(binding.program, binding.program.by_name[name])
-        and any(part.name in linear for part in outcomes_of(binding.program, name))
+        if is_chain(program, program.by_name[name])
+        and informed_by_readings(program, program.by_name[name])
+    ]
+    if not series:
+        return []
+    plain = _with_forms(binding, dict.fromkeys(series, "centred"))
+    linear = dict(gathered(plain).binding.program.linear)
+    return [
+        name for name in series if any(part.name in linear for part in outcomes_of(program, name))
     ]
 
 

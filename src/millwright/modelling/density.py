@@ -14,7 +14,7 @@ from millwright.modelling.hierarchy import informed_by_readings, place_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.linear_total import normal_total
 from millwright.modelling.program import COUNTS, FACTOR, ROWS, WEIGHTS, Arguments, Program
-from millwright.modelling.series_readings import constants_for
+from millwright.modelling.series_readings import constants_for, lost_in_rounding
 from millwright.modelling.shaping import check_axes, split_axes, spread_arguments
 from millwright.modelling.space import onto_support, places
 from millwright.modelling.specification import Part
@@ -148,6 +148,9 @@ def place_pieces(
         if part.name in program.mapped:
             constants = constants_for(evaluation, part)
             x, joint = place_group(m, part, piece, values, constants)
+            if constants is not None and informed_by_readings(program, part):
+                lost = lost_in_rounding(m, part, x, values, constants[0])
+                joint = m.where(lost, -m.inf, joint)
             copies = split_axes(part.event, axes)[0]
             found[part.name] = Placed(named, joint=Labelled(joint, copies))
         else:

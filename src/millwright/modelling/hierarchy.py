@@ -39,7 +39,7 @@ from typing import Literal, get_args
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.distributions.chain_smoothing import from_informed, hidden, to_informed
+from millwright.distributions.chain_smoothing import from_informed, to_informed
 from millwright.distributions.gaussian import covariance_of
 from millwright.distributions.location_scale import Normal
 from millwright.distributions.mathematics import Array, Mathematics
@@ -296,9 +296,7 @@ def place_group(
             values, log_slope = from_informed(m, u, family.chain(m, u.shape[-1], p), *constants)
             return values, family.log_density(m, values, p) + log_slope
         assert isinstance(family, GaussianProcess)
-        location, (information, pull) = p["location"], constants
-        x, joint = _place_function(m, u, location, family.covariance(m, p), information, pull)
-        return x, m.where(hidden(m, information, pull, location, m.inf), -m.inf, joint)
+        return _place_function(m, u, p["location"], family.covariance(m, p), *constants)
     root = m.cholesky(covariance_of(p))
     if constants is None:
         z, log_det = u, 0.0

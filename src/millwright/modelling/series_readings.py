@@ -3,6 +3,10 @@
 Where each row is normal around a location a_i x_j + o_i, with x_j the one value of the series
 that it reads, its readings say I_j = sum of a_i^2 / s_i^2 about x_j, with the pull b_j = sum of
 a_i (y_i - o_i) / s_i^2, exactly, whatever x is: a_i, o_i and s_i rest on other unknowns alone.
+
+The densities of steps and of readings take differences of values: where either are less than
+rounding lets these show, they would vanish, and a peak appear that is not there. So the density
+is 0 where steps or errors are less than 1e-14 of a value.
 """
 
 from __future__ import annotations
@@ -11,7 +15,9 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from millwright.distributions.mathematics import Array
+from millwright.distributions.mathematics import Array, Mathematics
+from millwright.distributions.processes import ChainProcess
+from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import Constants, constants_of, informed_by_readings
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
@@ -19,7 +25,9 @@ from millwright.modelling.plain_readings import labels_of, outcomes_of
 from millwright.modelling.program import COUNTS, WEIGHTS, Arguments, Program
 from millwright.modelling.specification import Part
 
-__all__ = ["constants_for", "readings_of"]
+__all__ = ["constants_for", "lost_in_rounding", "readings_of"]
+
+_EXACT = 1e-14
 
 
 def constants_for(evaluation: Evaluation, part: Part) -> Constants:
@@ -27,6 +35,18 @@ def constants_for(evaluation: Evaluation, part: Part) -> Constants:
     if informed_by_readings(evaluation.program, part):
         return readings_of(evaluation, part)
     return constants_of(evaluation.program, evaluation.arguments, part.name)
+
+
+def lost_in_rounding(
+    m: Mathematics, part: Part, x: Array, p: Mapping[str, Array], information: Array
+) -> Array:
+    """Whether steps or errors are too small to show beside values x, one truth for each series."""
+    family = family_of(part.family, part.arguments)
+    least = (_EXACT * x) ** 2
+    small = information * least >= 1.0
+    if isinstance(family, ChainProcess):
+        small = small | (family.chain(m, x.shape[-1], p).sizes ** 2 < least)
+    return m.max(m.where(small, 1.0, 0.0), axis=-1) > 0.0
 
 
 def readings_of(evaluation: Evaluation, part: Part) -> tuple[Array, Array]:
