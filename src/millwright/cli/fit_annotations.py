@@ -69,7 +69,7 @@ Setting = Annotated[
 Parameterisation = Annotated[
     list[str] | None,
     typer.Option(
-        help="How group effects are sampled: informed, centred or non-centred, or "
+        help="How group effects and processes are sampled: informed, centred or non-centred, or "
         "NAME=FORM for some; by default informed."
     ),
 ]
