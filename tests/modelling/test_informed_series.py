@@ -156,6 +156,16 @@ class Forms(unittest.TestCase):
                 forms = chosen_forms(model.bind(DATA).program, "informed")
                 self.assertEqual(dict(forms)["level"], "centred")
 
+    def test_a_black_box_leaves_no_pilot(self):
+        mw.register("gauge_of_steps", float, black_box=True)
+        for y, form in (
+            ("poisson(log_rate={})", "non-centred"),
+            ("normal({}, error)", "informed"),
+        ):
+            model = model_of("level[day] + gauge_of_steps(k)", y=y, k="normal(0, 1)")
+            bound = bound_of(model, y=np.array([2, 0, 1, 3, 1, 2]))
+            self.assertEqual(dict(bound.program.forms)["level"], form)
+
     def test_each_outcome_informs_one_series(self):
         other = {"other": WALK.format("", "")}
         bound = bound_of(model_of("level[day] + other[day]", **other))

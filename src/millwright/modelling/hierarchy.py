@@ -188,10 +188,11 @@ def _possible(program: Program, name: str, form: str) -> str:
     family = family_of(part.family, part.arguments)
     if isinstance(family, Process):
         if isinstance(family, ChainProcess):
-            if reads_plainly(program, name) or (
-                is_chain(program, part) and _information_is_limited(program, name)
-            ):
+            if reads_plainly(program, name):
                 return form
+            if is_chain(program, part) and _information_is_limited(program, name):
+                # Constants come from a climb, for which a black box has no gradient.
+                return "non-centred" if program.black_boxes else form
             return "centred"
         small = program.shape(part.per)[-1] <= LARGEST_FUNCTION
         told = reads_plainly(program, name) or _information_is_limited(program, name)
