@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import sys
 import threading
 from contextlib import ContextDecorator
+from typing import Any
 
-from threadpoolctl import threadpool_limits
+from threadpoolctl import ThreadpoolController
 
 __all__ = ["available_cores", "one_thread"]
 
@@ -33,7 +35,8 @@ class _OneThread(ContextDecorator):
         self.lock = threading.Lock()
         self.first: int | None = None
         self.depth = 0
-        self.limits: list[threadpool_limits] = []
+        self.limits: list[Any] = []
+        self.found: tuple[int, ThreadpoolController] | None = None
 
     def __enter__(self) -> None:
         with self.lock:
@@ -41,8 +44,7 @@ class _OneThread(ContextDecorator):
                 self.first = threading.get_ident()
             if self.first == threading.get_ident():
                 self.depth += 1
-                # Anew each time: a library of linear algebra may have been loaded since.
-                self.limits.append(threadpool_limits(1, user_api="blas"))
+                self.limits.append(self._controller().limit(limits=1, user_api="blas"))
 
     def __exit__(self, *error: object) -> None:
         with self.lock:
@@ -53,6 +55,17 @@ class _OneThread(ContextDecorator):
                 self.first = None
                 while self.limits:
                     self.limits.pop().restore_original_limits()
+
+    def _controller(self) -> ThreadpoolController:
+        """Return what holds the libraries that are loaded.
+
+        Finding them takes 2 ms, and many times that in a process that has compiled much: they are
+        looked for again where modules were imported since, which may have brought one.
+        """
+        modules = len(sys.modules)
+        if self.found is None or self.found[0] != modules:
+            self.found = modules, ThreadpoolController()
+        return self.found[1]
 
 
 one_thread = _OneThread()

@@ -7,6 +7,7 @@ import numpy as np
 from scipy import stats
 
 from millwright.diagnostics.convergence import mean_error
+from millwright.subsets.compiling import compiled
 from millwright.sweeps.chain import sweep
 from millwright.sweeps.errors_of_series import draw_covariance, draw_gaps
 from millwright.sweeps.paths import draw_path
@@ -151,6 +152,26 @@ class Paths(unittest.TestCase):
         self.assertTrue(np.allclose(np.cov(found.T), covariance, rtol=0.05, atol=0.02))
 
 
+@compiled
+def read_again(path, sizes, unit, first, generator, outcomes, regressors):
+    """Write readings drawn from the model, each time with those before it as regressors."""
+    error, row = np.empty(SERIES), first.copy()
+    for t in range(TIMES):
+        for k in range(SERIES):
+            error[k] = sizes[min(t, len(sizes) - 1), k] * generator.standard_normal()
+        for r in range(M):
+            regressors[t, r] = row[r]
+        for j in range(SERIES):
+            value = 0.0
+            for r in range(M):
+                value += path[t, j * M + r] * row[r]
+            for k in range(SERIES):
+                value += unit[j, k] * error[k]
+            outcomes[t, j] = value
+        for j in range(SERIES):
+            row[1 + j] = outcomes[t, j] - MIDDLE[j]
+
+
 @functools.cache
 def numbers_of(errors_drift, draws=25_000):
     """Draws of unknowns when readings and unknowns are drawn in turn (Geweke 2004)."""
@@ -160,14 +181,16 @@ def numbers_of(errors_drift, draws=25_000):
     rows = []
     for _ in range(draws):
         unit = np.linalg.inv(state.rows)
-        row = first
-        for t in range(TIMES):
-            state.regressors[t] = row
-            slopes = state.path[t].reshape(SERIES, M)
-            size = state.sizes[min(t, len(state.sizes) - 1)]
-            state.outcomes[t] = slopes @ row + unit @ (size * generator.normal(size=SERIES))
-            row = np.concatenate([[1.0], state.outcomes[t] - MIDDLE])
-        sweep(made, state, kept, 0, 1, 1, generator)
+        read_again(
+            state.path,
+            state.sizes,
+            unit,
+            first,
+            generator,
+            state.outcomes,
+            state.regressors,
+        )
+        sweep(made, state, kept, 0, 1, 1, generator, errors_drift or None)
         common = kept.start[0], kept.step[0], kept.path[0, -1]
         if errors_drift:
             sizes = np.log(kept.sizes[0, -1])

@@ -13,7 +13,7 @@ from millwright.sweeps.errors_of_series import (
     errors_left,
 )
 from millwright.sweeps.paths import draw_path
-from millwright.sweeps.problem import Kept, Problem, State, fill_gaps
+from millwright.sweeps.problem import Kept, Problem, State, any_moves, fill_gaps
 from millwright.sweeps.steps import draw_steps, draw_stretches, redraw_steps
 
 __all__ = ["standing_still", "sweep"]
@@ -28,13 +28,18 @@ def sweep(
     count: int,
     thin: int,
     generator: np.random.Generator,
+    errors_drift: bool | None,
 ) -> None:
     """Make `count` draws of `thin` sweeps each, and keep them from place `begin` on.
 
-    With `begin` below 0 nothing is kept: warm-up.
+    Parameters
+    ----------
+    begin
+        Below 0 nothing is kept: warm-up.
+    errors_drift
+        None, rather than False, leaves out at compilation what constant errors do not need.
     """
-    drifts = problem.step_scale.max() > 0
-    sizes_drift = problem.size_scale.max() > 0
+    drifts = any_moves(problem.step_scale)
     still = np.zeros(0)
     for draw in range(count):
         for _ in range(thin):
@@ -83,7 +88,11 @@ def sweep(
                     state.step,
                 )
             left = errors_left(state.outcomes, state.regressors, state.path)
-            if sizes_drift:
+            if errors_drift is None:
+                draw_covariance(
+                    left, problem.degrees, problem.scatter, generator, state.rows, state.sizes
+                )
+            else:
                 draw_leans(left, state.sizes, problem.lean_scale, generator, state.rows)
                 draw_sizes(
                     left @ state.rows.T,
@@ -95,10 +104,6 @@ def sweep(
                     state.log_sizes,
                     state.size_start,
                     state.size_step,
-                )
-            else:
-                draw_covariance(
-                    left, problem.degrees, problem.scatter, generator, state.rows, state.sizes
                 )
             if len(problem.gap_time) > 0:
                 draw_gaps(
@@ -156,7 +161,7 @@ def standing_still(problem: Problem, kept: Kept, generator: np.random.Generator)
     still, steady = np.zeros(count), np.zeros(series)
     for draw in range(draws):
         fill_gaps(problem, kept.gaps[draw], outcomes, regressors)
-        if problem.size_scale.max() > 0:
+        if any_moves(problem.size_scale):
             left = errors_left(outcomes, regressors, kept.path[draw])
             steady_sizes(
                 left @ kept.rows[draw].T,
@@ -168,7 +173,7 @@ def standing_still(problem: Problem, kept: Kept, generator: np.random.Generator)
             )
             for k in range(series):
                 found[draw, count + k] = steady[k]
-        if problem.step_scale.max() > 0:
+        if any_moves(problem.step_scale):
             draw_steps(
                 outcomes,
                 regressors,

@@ -64,7 +64,8 @@ def draw_path(
                 covariance[a, a] += length**2
         for j in range(series):
             gain = gains[t, j]
-            gain[:] = 0.0
+            for b in range(count):
+                gain[b] = 0.0
             # The drawn path and errors stand around 0: the prior's means come back at the end.
             left = -generator.standard_normal()
             for i in range(j + 1):
@@ -138,7 +139,8 @@ def _correct(
                 turn = rows[j, i] / size[j]
                 for r in range(m):
                     pull[i * m + r] += turn * regressors[t, r] * change
-        pulls[t] = pull
+        for a in range(count):
+            pulls[t, a] = pull[a]
     added = np.empty(count)
     for a in range(count):
         added[a] = start_variance[a] * pulls[0, a]

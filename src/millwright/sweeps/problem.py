@@ -9,7 +9,17 @@ import numpy as np
 
 from millwright.subsets.compiling import compiled
 
-__all__ = ["Kept", "Problem", "State", "begun", "fill_gaps", "gone_on", "room", "set_sizes"]
+__all__ = [
+    "Kept",
+    "Problem",
+    "State",
+    "any_moves",
+    "begun",
+    "fill_gaps",
+    "gone_on",
+    "room",
+    "set_sizes",
+]
 
 
 class Problem(NamedTuple):
@@ -127,7 +137,7 @@ class _Sizes:
 
 def _sizes(problem: Problem) -> _Sizes:
     times, series = problem.outcomes.shape
-    drifting = bool(problem.size_scale.max() > 0)
+    drifting = any_moves(problem.size_scale)
     return _Sizes(times, series, len(problem.start_mean), times if drifting else 1)
 
 
@@ -177,6 +187,15 @@ def gone_on(problem: Problem, kept: Kept, draw: int) -> State:
         outcomes=outcomes,
         regressors=regressors,
     )
+
+
+@compiled
+def any_moves(step_scale: np.ndarray) -> bool:
+    """Whether any sd of steps has a prior above 0."""
+    most = 0.0
+    for scale in step_scale:
+        most = max(most, scale)
+    return most > 0
 
 
 @compiled

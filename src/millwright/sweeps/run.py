@@ -14,7 +14,7 @@ from millwright.cores import available_cores, one_thread
 from millwright.sampling.progress import ChainProgress, Listener, Progress
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sweeps.chain import sweep
-from millwright.sweeps.problem import Kept, Problem, State, begun, room
+from millwright.sweeps.problem import Kept, Problem, State, any_moves, begun, room
 
 __all__ = ["Halted", "Plan", "Stop", "Swept", "stacked", "swept"]
 
@@ -84,7 +84,16 @@ class _Chain:
         end = warmup if warming else min(self.total, warmup + (begin // apart + 1) * apart)
         count = min(self.size, end - self.done)
         began = time.monotonic()
-        sweep(self.problem, self.state, self.kept, begin, count, self.plan.thin, self.generator)
+        sweep(
+            self.problem,
+            self.state,
+            self.kept,
+            begin,
+            count,
+            self.plan.thin,
+            self.generator,
+            True if any_moves(self.problem.size_scale) else None,
+        )
         self.done += count
         if self.done == end and not warming:
             self.marks[end - warmup] = dict(self.generator.bit_generator.state)

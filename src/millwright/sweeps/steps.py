@@ -123,7 +123,9 @@ def draw_steps(
             still[a] = 0.0
         for k in range(movers):
             at, scale = count + k, step_scale[moving[k]]
-            variance = (turn[:, at] ** 2).sum()
+            variance = 0.0
+            for a in range(total):
+                variance += turn[a, at] ** 2
             still[moving[k]] = (
                 -0.5 * mean[at] ** 2 / variance - 0.5 * np.log(variance) + np.log(scale)
             )
