@@ -152,6 +152,18 @@ class ModelsInTrouble(unittest.TestCase):
         limited = np.minimum(y, 0.5)
         found = repeated_rows(model.bind({"y": limited}))
         self.assertEqual(found, (0, 0), "so do values at a limit")
+        x, mill = np.arange(69.0), np.repeat(["a", "b", "c"], 23)
+        rows = {
+            "y": np.r_[y, y[:9]],
+            "x": np.r_[x[:60], x[:9]],
+            "mill": np.r_[mill[:60], mill[:9]],
+        }
+        priors = {"level": "normal(0, 1) per mill", "slope": "normal(0, 1)"}
+        model = mw.Model(priors=priors, likelihood={"y": "normal(level[mill] + slope * x, 1)"})
+        self.assertEqual(repeated_rows(model.bind(rows)), (9, 69))
+        for name, column in (("x", x), ("mill", mill)):
+            other = repeated_rows(model.bind({**rows, name: column}))
+            self.assertEqual(other, (0, 0), f"rows that differ in {name}")
 
 
 class GoodFits(unittest.TestCase):

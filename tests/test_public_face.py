@@ -162,6 +162,12 @@ class Places(unittest.TestCase):
 
 
 class StartUp(unittest.TestCase):
+    def printed(self, code):
+        """Lines that a fresh process prints."""
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return done.stdout.splitlines()
+
     def test_what_is_heavy_waits_until_it_is_used(self):
         code = (
             "import sys, millwright as mw; mw.Model, mw.Target, mw.load; "
@@ -169,8 +175,16 @@ class StartUp(unittest.TestCase):
             "print([m for m in heavy if m in sys.modules]); mw.studies.two_groups; "
             "print([m for m in ('jax', 'formulaic', 'matplotlib') if m in sys.modules])"
         )
-        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
-        self.assertEqual(done.stdout.split(), ["[]", "[]"], done.stderr)
+        self.assertEqual(self.printed(code), ["[]", "[]"])
+
+    def test_a_fit_of_numbers_is_told_without_loading_tables_of_data(self):
+        code = (
+            "import sys, millwright as mw; "
+            "model = mw.Model(priors={'a': 'normal(0, 1)'}, likelihood={'y': 'normal(a, 1)'}); "
+            "print(model.fit({'y': [0.5, 1.25, 0.75]}, draws=200, progress=False)); "
+            "print([m for m in ('pandas', 'xarray', 'scipy.stats') if m in sys.modules])"
+        )
+        self.assertEqual(self.printed(code)[-1:], ["[]"])
 
     def test_constants_made_after_importing_are_in_double_precision(self):
         for code in (

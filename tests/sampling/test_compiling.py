@@ -2,11 +2,13 @@
 
 import tempfile
 import unittest
+from unittest import mock
 
 import jax
 import jax.numpy as jnp
 import numpy as np
 
+from millwright.sampling import compiling
 from millwright.sampling.batched_algebra import shares_batches
 from millwright.sampling.compiling import compilations, compiled
 
@@ -49,6 +51,18 @@ class Compiled(unittest.TestCase):
         compiled(scaled, 6, arguments)
         compiled(scaled, 5, (np.ones(4), {"by": np.float64(1.0)}))
         self.assertEqual(compilations(), before + 3)
+
+    def test_a_compiler_that_has_dropped_an_option_does_without_it(self):
+        arguments = (np.ones(3), {"by": np.float64(2.0)})
+        with mock.patch.object(compiling, "_EMITTERS", "xla_dropped"):
+            run = compiled(scaled, 9, arguments)
+        np.testing.assert_array_equal(np.asarray(run(*arguments)), 18 * np.ones(3))
+        wrong = {**compiling._OPTIONS, "xla_misspelt": True}
+        with (
+            mock.patch.object(compiling, "_OPTIONS", wrong),
+            self.assertRaisesRegex(jax.errors.JaxRuntimeError, "xla_misspelt"),
+        ):
+            compiled(scaled, 10, arguments)
 
     def test_settings_of_jax_are_left_as_they_were(self):
         names = ("jax_compilation_cache_dir", "jax_persistent_cache_min_compile_time_secs")

@@ -37,19 +37,28 @@ def repeated_rows(binding: Binding) -> tuple[int, int]:
 
 
 def _repeated(binding: Binding, part: Part, seen: np.ndarray, axis: str) -> int:
-    import pandas as pd
-
     _, first, shared = np.unique(seen, return_inverse=True, return_counts=True)
-    alone = shared[first] <= _MASS
-    codes = [first]
+    rows = np.flatnonzero((shared[first] > 1) & (shared[first] <= _MASS))
+    if not len(rows):
+        return 0
+    codes = [first[rows]]
     used = set(binding.program.column_axes)
     for name, column in binding.tables.columns.items():
         if name in used and column.axes == (axis,) and name != part.name:
             if len(column.values) != len(seen):
                 return 0
-            codes.append(pd.factorize(column.values)[0])
-    rows = pd.DataFrame(dict(enumerate(codes)))[alone]
-    return int(rows.duplicated().sum())
+            codes.append(_codes(column.values[rows]))
+    return len(rows) - len(np.unique(np.stack(codes, axis=1), axis=0))
+
+
+def _codes(values: np.ndarray) -> np.ndarray:
+    """Return numbers that are the same where values are."""
+    if values.dtype != object:
+        return np.unique(values, return_inverse=True)[1]
+    # Loads half a second: numbers alone do without it.
+    import pandas as pd
+
+    return np.asarray(pd.factorize(values)[0])
 
 
 def _by_chance(seen: np.ndarray) -> float:

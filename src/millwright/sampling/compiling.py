@@ -68,37 +68,33 @@ def compiled(
         making = _making.setdefault(key, threading.Lock())
     with making:
         if key not in _executables:
-            options = _options(sum(map(np.size, jax.tree.leaves(arguments[-1]))))
+            numbers = sum(map(np.size, jax.tree.leaves(arguments[-1])))
             inner = functools.partial(function, static)
             if mesh is not None:
-                _executables[key] = over_devices(inner, mesh, arguments, options)
+                finish = functools.partial(_finished, numbers=numbers)
+                _executables[key] = over_devices(inner, mesh, arguments, finish)
                 return _executables[key]
-            whole = jax.jit(inner, compiler_options=options)
             with _disk_cache:
-                traced = whole.trace(*arguments)
-                program = traced.lower().compile()
+                traced = jax.jit(inner).trace(*arguments)
+                program = _finished(traced.lower(), numbers)
             shares = shares_batches(traced.jaxpr)
             _executables[key] = in_turn(program) if shares else program
         return _executables[key]
 
 
-def _options(numbers: int) -> dict[str, Any]:
-    """Return the compiler's options for data of this many numbers together."""
-    if not _emitters_optional():
-        return _OPTIONS
-    return {**_OPTIONS, _EMITTERS: numbers > _FEW_NUMBERS}
-
-
-@functools.cache
-def _emitters_optional() -> bool:
-    """Tell whether this version of the compiler knows the option: a later one may drop it."""
+def _finished(lowered: Any, numbers: int) -> Callable[..., Any]:
+    """Return what was lowered as an executable, for data of this many numbers together."""
     import jax
 
+    options = {**_OPTIONS, _EMITTERS: numbers > _FEW_NUMBERS}
     try:
-        jax.jit(lambda: 0, compiler_options={_EMITTERS: False}).lower().compile()
-    except jax.errors.JaxRuntimeError:
-        return False
-    return True
+        program: Callable[..., Any] = lowered.compile(compiler_options=options)
+    except jax.errors.JaxRuntimeError as error:
+        # A later version of the compiler may drop the option.
+        if _EMITTERS not in str(error):
+            raise
+        program = lowered.compile(compiler_options=_OPTIONS)
+    return program
 
 
 def on_device(arguments: Any) -> Any:

@@ -23,7 +23,10 @@ def mesh_of(leaves: Sequence[Any]) -> Any:
 
 
 def over_devices(
-    function: Callable[..., Any], mesh: Any, arguments: tuple[Any, ...], options: dict[str, Any]
+    function: Callable[..., Any],
+    mesh: Any,
+    arguments: tuple[Any, ...],
+    finish: Callable[[Any], Callable[..., Any]],
 ) -> Callable[..., Any]:
     """Compile a function for arguments of which some are cut between devices.
 
@@ -37,8 +40,8 @@ def over_devices(
         The devices.
     arguments
         Examples, in any nesting; those that are cut already say how.
-    options
-        The compiler's options.
+    finish
+        Compiles what was lowered.
     """
     import jax
     from jax.sharding import NamedSharding, PartitionSpec
@@ -50,8 +53,7 @@ def over_devices(
             lambda leaf: leaf if mesh_of([leaf]) is not None else jax.device_put(leaf, whole), tree
         )
 
-    jitted = jax.jit(function, out_shardings=whole, compiler_options=options)
-    program = jitted.lower(*placed(arguments)).compile()
+    program = finish(jax.jit(function, out_shardings=whole).lower(*placed(arguments)))
 
     def run(*given: Any) -> Any:
         with _turn:
