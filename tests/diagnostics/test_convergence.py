@@ -149,6 +149,8 @@ class Edges(unittest.TestCase):
         np.testing.assert_allclose(energy_fraction(noise), 2.0, rtol=0.1)
         self.assertLess(energy_fraction(np.cumsum(noise, axis=1)).max(), 0.1)
         self.assertTrue(np.isnan(energy_fraction(np.ones((1, 1)))).all())
+        far = energy_fraction(np.cumsum(noise, axis=1) * 2.0**900)
+        np.testing.assert_array_equal(far, energy_fraction(np.cumsum(noise, axis=1)))
 
 
 if __name__ == "__main__":

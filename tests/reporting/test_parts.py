@@ -1,11 +1,15 @@
 """Parts of a page."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 
 import millwright as mw
 from millwright.plots.style import finish, new_figure, styled
+from millwright.posterior.sensitivity import PriorSensitivity
+from millwright.reporting import further
+from millwright.reporting.further import further_results
 from millwright.reporting.parts import data_table, group_figures
 from millwright.reporting.pictures import picture
 
@@ -54,6 +58,27 @@ class Groups(unittest.TestCase):
 
     def test_more_labels_than_rows_fit_are_left_to_the_table(self):
         self.assertEqual(group_figures(grouped(61), ["noise"]), [])
+
+
+class Further(unittest.TestCase):
+    def test_more_quantities_than_a_picture_holds_are_chosen(self):
+        fit = grouped(5)
+        other = fit.under_priors({"wide": {"noise": "half_normal(3)"}})
+        found = fit.prior_sensitivity()
+        first, last = further_results(fit, [other])
+        self.assertIn("shows 12 of 16 quantities: the first, in the order", first.words)
+        self.assertIn("shows 12 of 16 quantities: those that move most", last.words)
+        self.assertEqual([len(one.pictures) for one in (first, last)], [1, 1])
+        drawn = mock.Mock(side_effect=mw.plots.prior_sensitivity)
+        with mock.patch.dict(further._KINDS, {PriorSensitivity: ("Priors", (drawn,))}):
+            further_results(fit, [found])
+        shown = set(drawn.call_args.args[1])
+        moves = {
+            name: max(one.distance for one in c.values()) for name, c in found.changes.items()
+        }
+        left = [moves[name] for name in set(moves) - shown]
+        self.assertEqual((len(shown), len(left)), (12, 4))
+        self.assertGreaterEqual(min(moves[name] for name in shown), max(left))
 
 
 class Data(unittest.TestCase):

@@ -24,5 +24,9 @@ def energy_fraction(energy: np.ndarray) -> np.ndarray:
     """
     if energy.shape[1] < 2:
         return np.full(energy.shape[0], np.nan)
+    # Energies of chains that ran off have squares beyond what numbers can say; the ratio is the
+    # same in any unit, and that of a power of two loses no digit.
+    _, exponents = np.frexp(np.abs(energy).max(axis=1, keepdims=True))
+    energy = np.ldexp(energy, -exponents)
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.mean(np.diff(energy, axis=1) ** 2, axis=1) / energy.var(axis=1)

@@ -11,15 +11,13 @@ from millwright.comparison.averaging import Averaged
 from millwright.comparison.bayes_factors import BayesFactors
 from millwright.draws.numbers import share_text
 from millwright.errors import ArgumentError
-from millwright.plots.choose import chosen_names
+from millwright.plots.choose import MOST_PANELS, chosen_names
 from millwright.plots.curves import density_curves, name_curves
 from millwright.plots.panels import Size, panel_grid, single_panel
 from millwright.plots.style import BLUE, GREY, INK, finish, light_grid, styled, tint
 from millwright.wording import visible
 
 __all__ = ["average", "model_probabilities"]
-
-_MOST = 12
 
 
 def average(
@@ -53,7 +51,7 @@ def average(
     """
     if not isinstance(found, Averaged):
         raise ArgumentError(f"Give the result of mw.average(), not {type(found).__name__}.")
-    shown = chosen_names(found.draws, names, _MOST)
+    shown = chosen_names(found.draws, names, MOST_PANELS)
     singles = {name: one.draws.single() for name, one in found.posteriors.items()}
     with styled():
         figure, panels = panel_grid(len(shown), size)

@@ -11,13 +11,11 @@ from matplotlib.figure import Figure
 from millwright.diagnostics.uniformity import even_band, even_places
 from millwright.errors import ArgumentError
 from millwright.models.calibration import Calibration
-from millwright.plots.choose import chosen_names, on_page
+from millwright.plots.choose import MOST_PANELS, chosen_names, on_page
 from millwright.plots.panels import Size, panel_grid
 from millwright.plots.style import BLUE, GREY, RED, finish, light_grid, styled, tint
 
 __all__ = ["calibration"]
-
-_MOST = 12
 
 
 def calibration(
@@ -55,7 +53,7 @@ def calibration(
     if not isinstance(found, Calibration):
         raise ArgumentError(f"Give the result of model.calibration(), not {type(found).__name__}.")
     every = chosen_names(found.shares, names, len(found.shares))
-    shown, words = on_page(every, "quantities", _MOST, page)
+    shown, words = on_page(every, "quantities", MOST_PANELS, page)
     wrong = found.table()["in words"]
     with styled():
         figure, panels = panel_grid(len(shown), size)

@@ -13,7 +13,18 @@ from millwright.errors import ArgumentError, nearest
 from millwright.posterior.posterior import Posterior
 from millwright.wording import setting
 
-__all__ = ["Chosen", "check_posterior", "check_reference", "chosen", "chosen_names", "on_page"]
+__all__ = [
+    "MOST_PANELS",
+    "Chosen",
+    "check_posterior",
+    "check_reference",
+    "chosen",
+    "chosen_names",
+    "on_page",
+]
+
+MOST_PANELS = 12
+"""How many quantities, a panel each, fit into one figure."""
 
 
 @dataclass(frozen=True)

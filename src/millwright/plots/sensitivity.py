@@ -13,7 +13,7 @@ from millwright.draws.intervals import kind_words
 from millwright.draws.known_priors import known_prior
 from millwright.errors import ArgumentError
 from millwright.plots.bars import bars, label_rows
-from millwright.plots.choose import chosen_names
+from millwright.plots.choose import MOST_PANELS, chosen_names
 from millwright.plots.curves import density_curves, name_curves
 from millwright.plots.panels import Size, panel_grid, single_panel
 from millwright.plots.style import BLUE, CHAINS, GREY, INK, RED, finish, light_grid, styled, tint
@@ -22,8 +22,6 @@ from millwright.posterior.under_priors import UnderPriors
 from millwright.wording import visible
 
 __all__ = ["prior_sensitivity", "under_priors"]
-
-_MOST = 12
 
 
 def prior_sensitivity(
@@ -59,7 +57,7 @@ def prior_sensitivity(
         raise ArgumentError(
             f"Give the result of posterior.prior_sensitivity(), not {type(found).__name__}."
         )
-    shown = chosen_names(found.changes, names, _MOST)
+    shown = chosen_names(found.changes, names, MOST_PANELS)
     with styled():
         figure, panels = panel_grid(len(shown), size)
         for axes, name in zip(panels, shown, strict=True):
@@ -123,7 +121,7 @@ def under_priors(
             f"Give the result of posterior.under_priors(), not {type(found).__name__}."
         )
     singles = {key: one.draws.single() for key, one in found.posteriors.items()}
-    shown = chosen_names(next(iter(singles.values())), names, _MOST)
+    shown = chosen_names(next(iter(singles.values())), names, MOST_PANELS)
     if len(shown) == 1:
         return _intervals(found, shown[0], size, text)
     with styled():

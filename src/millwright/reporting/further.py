@@ -23,6 +23,7 @@ from millwright.evidence.bayes_factor import BayesFactor
 from millwright.evidence.evidence import Evidence
 from millwright.models.calibration import Calibration
 from millwright.models.recovery import Recovery
+from millwright.plots.choose import MOST_PANELS
 from millwright.posterior.posterior import Posterior
 from millwright.posterior.sensitivity import PriorSensitivity
 from millwright.posterior.under_priors import UnderPriors
@@ -33,7 +34,7 @@ from millwright.studies.causal_test import GraphTest
 
 __all__ = ["FurtherResult", "further_results"]
 
-Draw = Callable[[Any], Figure]
+Draw = Callable[..., Figure]
 
 _KINDS: dict[type, tuple[str, tuple[Draw, ...]]] = {
     Averaged: ("Models averaged", (plots.average,)),
@@ -54,6 +55,32 @@ _KINDS: dict[type, tuple[str, tuple[Draw, ...]]] = {
     Recovery: ("Recovery of a known truth", ()),
     UnderPriors: ("Under other priors", (plots.under_priors,)),
     Waic: ("WAIC", ()),
+}
+
+
+def _moved_most(found: PriorSensitivity) -> list[str]:
+    def moves(name: str) -> float:
+        return max(change.distance for change in found.changes[name].values())
+
+    return sorted(found.changes, key=moves, reverse=True)
+
+
+def _wrong_first(found: Calibration) -> list[str]:
+    words = found.table()["in words"]
+    return sorted(found.shares, key=lambda name: bool(words[name] == "calibrated"))
+
+
+def _under_every(found: UnderPriors) -> list[str]:
+    return list(next(iter(found.posteriors.values())).draws.single())
+
+
+_FIRST = "the first, in the order of the table"
+# Which quantities a picture shows where not all have room, and in words.
+_CHOICES: dict[type, tuple[Callable[[Any], list[str]], str]] = {
+    Averaged: (lambda found: list(found.draws), _FIRST),
+    Calibration: (_wrong_first, "those that are not calibrated first"),
+    PriorSensitivity: (_moved_most, "those that move most"),
+    UnderPriors: (_under_every, _FIRST),
 }
 
 
@@ -86,7 +113,17 @@ def further_results(posterior: Posterior, results: Sequence[Any]) -> list[Furthe
                 f"`results` holds results such as those of evidence(), mw.average() or "
                 f"prior_sensitivity() ({names}), not {type(one).__name__}."
             )
-        heading, drawn = _KINDS[type(one)]
-        pictures = tuple(picture(draw(one)) for draw in drawn)
-        found.append(FurtherResult(heading=heading, words=str(one), pictures=pictures))
+        found.append(_told(one))
     return found
+
+
+def _told(one: Any) -> FurtherResult:
+    heading, drawn = _KINDS[type(one)]
+    order, which = _CHOICES.get(type(one), (None, ""))
+    names = [] if order is None else order(one)
+    if len(names) <= MOST_PANELS:
+        pictures = tuple(picture(draw(one)) for draw in drawn)
+        return FurtherResult(heading=heading, words=str(one), pictures=pictures)
+    pictures = tuple(picture(draw(one, names[:MOST_PANELS])) for draw in drawn)
+    cut = f"The picture shows {MOST_PANELS} of {len(names)} quantities: {which}."
+    return FurtherResult(heading=heading, words=f"{one}\n{cut}", pictures=pictures)
