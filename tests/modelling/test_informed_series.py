@@ -12,7 +12,7 @@ from millwright.distributions import on_numpy
 from millwright.fitting.coordinates import prepared
 from millwright.fitting.target import target_of
 from millwright.modelling.density import log_density_terms, place_unknowns
-from millwright.modelling.hierarchy import chosen_forms
+from millwright.modelling.parameterisations import chosen_forms
 from millwright.modelling.simulate import draw_unknowns, positions_from
 from millwright.modelling.space import places
 from tests.fits import assert_mean_near

@@ -17,8 +17,9 @@ from millwright.fitting.target import target_in_shape
 from millwright.fitting.walk_forms import settled_walks
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
-from millwright.modelling.hierarchy import chosen_forms, informed_by_readings, no_information
+from millwright.modelling.hierarchy import no_information
 from millwright.modelling.labelled import DRAW, spread_over
+from millwright.modelling.parameterisations import chosen_forms, informed_by_constants
 from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.series_readings import constants_for
 from millwright.modelling.shaping import spread_arguments
@@ -74,10 +75,7 @@ def uninformed(binding: Binding, parameterisation: str | Mapping[str, str]) -> B
 def wants_information(binding: Binding) -> bool:
     """Whether the data can inform the coordinates: it takes a gradient."""
     program = binding.program
-    return not program.black_boxes and any(
-        form == "informed" and not informed_by_readings(program, program.by_name[name])
-        for name, form in program.forms
-    )
+    return not program.black_boxes and bool(informed_by_constants(program))
 
 
 def informed(blank: Binding, pilot: np.ndarray, like: Binding | None = None) -> Binding:

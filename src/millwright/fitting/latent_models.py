@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from millwright.errors import ArgumentError
 from millwright.fitting.coordinates import uninformed
 from millwright.modelling.binding import Binding
-from millwright.modelling.hierarchy import group_priors, normal_latents
+from millwright.modelling.parameterisations import group_priors, normal_latents
 from millwright.modelling.program import Program
 from millwright.modelling.space import places
 from millwright.modelling.specification import reaches

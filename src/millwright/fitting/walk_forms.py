@@ -22,8 +22,8 @@ from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import outcome_total
 from millwright.modelling.gathering import gathered
-from millwright.modelling.hierarchy import informed_by_readings
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.parameterisations import informed_by_readings
 from millwright.modelling.plain_readings import is_chain, outcomes_of
 from millwright.modelling.program import Program
 from millwright.sampling.chains import sample

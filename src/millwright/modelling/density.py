@@ -10,9 +10,10 @@ from millwright.distributions.mathematics import Array, Mathematics
 from millwright.modelling.along_one_axis import along_one_axis
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.hierarchy import informed_by_readings, place_group
+from millwright.modelling.hierarchy import place_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.linear_total import normal_total
+from millwright.modelling.parameterisations import informed_by_readings
 from millwright.modelling.program import COUNTS, FACTOR, ROWS, WEIGHTS, Arguments, Program
 from millwright.modelling.series_readings import constants_for, lost_in_rounding
 from millwright.modelling.shaping import check_axes, split_axes, spread_arguments

@@ -16,9 +16,9 @@ from millwright.language.tree import Node
 from millwright.modelling.binding import Binding
 from millwright.modelling.cross_products import found_cross_products
 from millwright.modelling.equal_rows import different_rows, may_repeat, row_arguments
-from millwright.modelling.hierarchy import informed_by_readings
 from millwright.modelling.labelled import is_rows
 from millwright.modelling.linear import names_beneath
+from millwright.modelling.parameterisations import informed_by_readings
 from millwright.modelling.plain_readings import outcomes_of
 from millwright.modelling.program import COUNTS, FACTOR, ROWS, Program
 from millwright.modelling.specification import Part

@@ -14,8 +14,8 @@ from millwright.distributions.processes import Process
 from millwright.modelling.arguments import family_of
 from millwright.modelling.density import outcome_total, place_unknowns
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.hierarchy import informed_by_readings, on_log_scale
 from millwright.modelling.labelled import Labelled
+from millwright.modelling.parameterisations import informed_by_constants, on_log_scale
 from millwright.modelling.program import Arguments, Program
 from millwright.modelling.specification import Part
 
@@ -37,9 +37,7 @@ class GroupLikelihood:
         evaluation, _ = place_unknowns(on_jax, program, arguments, position)
         unknowns = {part.name: evaluation.values[part.name] for part in program.unknowns}
         result: dict[str, tuple[Array, ...]] = {}
-        for name, form in program.forms:
-            if form != "informed" or informed_by_readings(program, program.by_name[name]):
-                continue
+        for name in informed_by_constants(program):
             item, log = unknowns[name], on_log_scale(program.by_name[name])
 
             def total(

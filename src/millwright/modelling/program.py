@@ -59,7 +59,7 @@ class Program:
     labels
         Labels of each label set.
     forms
-        Form in which each group prior is sampled; see `hierarchy`.
+        Form in which each group prior is sampled; see `parameterisations`.
     foreign
         Registered functions, as they were when the model was bound.
     taken

@@ -19,8 +19,9 @@ from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.processes import ChainProcess
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.hierarchy import Constants, constants_of, informed_by_readings
+from millwright.modelling.hierarchy import Constants, constants_of
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.parameterisations import informed_by_readings
 from millwright.modelling.plain_readings import labels_of, outcomes_of
 from millwright.modelling.program import COUNTS, WEIGHTS, Arguments, Program
 from millwright.modelling.specification import Part

@@ -8,7 +8,7 @@ from dataclasses import dataclass, fields
 from typing import Any
 
 from millwright.fitting.record import Origin
-from millwright.modelling.hierarchy import chosen_forms
+from millwright.modelling.parameterisations import chosen_forms
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.methods import Method, NoUTurn, method_from, method_record
 from millwright.storage.sheet import fit_settings, sheet_text

@@ -11,7 +11,7 @@ import pandas as pd
 from millwright.distributions.matern import MATERN
 from millwright.draws.matern_moments import MANY_ROWS
 from millwright.language.printing import number_text
-from millwright.modelling.hierarchy import LARGEST_FUNCTION
+from millwright.modelling.parameterisations import LARGEST_FUNCTION
 from millwright.models.model import Model
 from millwright.studies.priors import with_priors
 from millwright.studies.reading import Names, named
