@@ -35,7 +35,7 @@ class Beta(Family):
             up, down = m.where(big, a, LARGE + 2.0), m.where(big, b, LARGE + 2.0)
             inside = m.where(big & (x > 0) & (x < 1), x, 0.5)
             logs = m.log(inside), m.log1p(-inside)
-            return m.log(up + down - 1.0) + m.log_binomial(up - 1.0, up + down - 2.0, *logs)
+            return m.log(up + down - 1.0) + m.log_large_binomial(up - 1.0, down - 1.0, *logs)
 
         return m.replaced(plain, big, saddle)
 

@@ -19,7 +19,7 @@ from millwright.distributions import jax_functions, saddle_point
 from millwright.distributions.jax_gamma import digamma_gap
 from millwright.distributions.jax_tangents import part, spread
 
-__all__ = ["log_binomial", "log_negative_binomial", "log_poisson"]
+__all__ = ["log_binomial", "log_large_binomial", "log_negative_binomial", "log_poisson"]
 
 _FUNCTIONS: Any = jax_functions
 
@@ -50,16 +50,20 @@ def _log_binomial(x: jax.Array, n: jax.Array, log_p: jax.Array, log_q: jax.Array
     return saddle_point.log_binomial(_FUNCTIONS, x, n, log_p, log_q)
 
 
-def _log_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
+def _binomial_change(primals: Any, tangents: Any) -> jax.Array:
+    """Return the derivative of the log of C(n, x) p^x q^(n - x) along the tangents."""
     x, n, log_p, log_q = primals
-    value = _log_binomial(x, n, log_p, log_q)
     change = part(lambda: digamma(n - x + 1.0) - digamma(x + 1.0) + log_p - log_q, tangents[0])
     change = change + part(lambda: digamma(n + 1.0) - digamma(n - x + 1.0) + log_q, tangents[1])
     # No success of a chance of zero adds nothing, and neither do its tangents.
     up = part(lambda: x, tangents[2])
     down = part(lambda: n - x, tangents[3])
     up, down = where(x > 0, up, 0.0), where(n - x > 0, down, 0.0)
-    return value, zeros_like(value) + change + up + down
+    return zeros_like(log_p) + change + up + down
+
+
+def _log_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
+    return _log_binomial(*primals), _binomial_change(primals, tangents)
 
 
 _log_binomial.defjvp(_log_binomial_jvp, symbolic_zeros=True)
@@ -68,6 +72,30 @@ _log_binomial.defjvp(_log_binomial_jvp, symbolic_zeros=True)
 def log_binomial(x: Any, n: Any, log_p: Any, log_q: Any) -> jax.Array:
     """Log of C(n, x) p^x q^(n - x), exact for large arguments too."""
     return _log_binomial(*spread(x, n, log_p, log_q))
+
+
+@jax.custom_jvp
+def _log_large_binomial(
+    hits: jax.Array, misses: jax.Array, log_p: jax.Array, log_q: jax.Array
+) -> jax.Array:
+    return saddle_point.log_large_binomial(_FUNCTIONS, hits, misses, log_p, log_q)
+
+
+def _log_large_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
+    hits, misses, log_p, log_q = primals
+    n = hits + misses
+    change = part(lambda: digamma(n + 1.0) - digamma(hits + 1.0) + log_p, tangents[0])
+    change = change + part(lambda: digamma(n + 1.0) - digamma(misses + 1.0) + log_q, tangents[1])
+    change = change + part(lambda: hits, tangents[2]) + part(lambda: misses, tangents[3])
+    return _log_large_binomial(*primals), zeros_like(log_p) + change
+
+
+_log_large_binomial.defjvp(_log_large_binomial_jvp, symbolic_zeros=True)
+
+
+def log_large_binomial(hits: Any, misses: Any, log_p: Any, log_q: Any) -> jax.Array:
+    """Log of C(n, x) p^x q^(n - x) for x hits and n - x misses, both large."""
+    return _log_large_binomial(*spread(hits, misses, log_p, log_q))
 
 
 @jax.custom_jvp

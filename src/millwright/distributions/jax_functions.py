@@ -142,9 +142,10 @@ __all__ = [
 def replaced(plain: jax.Array, where_: jax.Array, other: Any) -> jax.Array:
     """Return `plain`, or where a condition holds anywhere, `other()` in those places.
 
-    What nothing needs is not computed, unless many points are looked at side by side.
+    What nothing needs is not computed, unless many points are looked at side by side. No argument
+    of `other` is wider than `plain` and the condition are together.
     """
-    shape = jax.eval_shape(lambda: where(where_, other(), plain)).shape
+    shape = jnp.broadcast_shapes(jnp.shape(plain), jnp.shape(where_))
     return jax.lax.cond(
         jnp.any(where_),
         lambda: where(where_, other(), plain),

@@ -5,7 +5,12 @@ from __future__ import annotations
 from jax.numpy import inf
 
 from millwright.distributions import jax_functions
-from millwright.distributions.jax_counts import log_binomial, log_negative_binomial, log_poisson
+from millwright.distributions.jax_counts import (
+    log_binomial,
+    log_large_binomial,
+    log_negative_binomial,
+    log_poisson,
+)
 from millwright.distributions.jax_function import informed_function
 from millwright.distributions.jax_functions import *  # noqa: F403
 from millwright.distributions.jax_matrices import (
@@ -38,6 +43,7 @@ __all__ = [
     "log_betainc",
     "log_gamma_shares",
     "log_binomial",
+    "log_large_binomial",
     "log_gammainc",
     "log_gammaincc",
     "log_ndtr",

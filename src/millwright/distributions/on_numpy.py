@@ -127,6 +127,7 @@ __all__ = [
     "log_beta_shares",
     "log_betainc",
     "log_binomial",
+    "log_large_binomial",
     "log_gamma_shares",
     "log_gammainc",
     "log_gammaincc",
@@ -282,6 +283,11 @@ def log_poisson(x: Any, rate: Any, log_rate: Any) -> Any:
 def log_binomial(x: Any, n: Any, log_p: Any, log_q: Any) -> Any:
     """Log of C(n, x) p^x q^(n - x), exact for large arguments too."""
     return saddle_point.log_binomial(_SELF, x, n, log_p, log_q)
+
+
+def log_large_binomial(hits: Any, misses: Any, log_p: Any, log_q: Any) -> Any:
+    """Log of C(n, x) p^x q^(n - x) for x hits and n - x misses, both large."""
+    return saddle_point.log_large_binomial(_SELF, hits, misses, log_p, log_q)
 
 
 def log_negative_binomial(x: Any, mean: Any, shape: Any) -> Any:

@@ -16,6 +16,7 @@ __all__ = [
     "LARGE",
     "deviance",
     "log_binomial",
+    "log_large_binomial",
     "log_negative_binomial",
     "log_poisson",
     "stirling_error",
@@ -76,19 +77,26 @@ def log_binomial(m: Mathematics, x: Array, n: Array, log_p: Array, log_q: Array)
 
     def saddle() -> Array:
         hits, misses = m.where(big, x, LARGE), m.where(big, rest, LARGE)
-        trials = hits + misses
-        log_n = m.log(trials)
         chance, other = m.where(big, log_p, -0.7), m.where(big, log_q, -0.7)
-        return (
-            stirling_error(m, trials)
-            - stirling_error(m, hits)
-            - stirling_error(m, misses)
-            - deviance(m, hits, trials * m.exp(chance), log_n + chance)
-            - deviance(m, misses, trials * m.exp(other), log_n + other)
-            + 0.5 * (log_n - m.log(hits) - m.log(misses) - _LOG_2PI)
-        )
+        return log_large_binomial(m, hits, misses, chance, other)
 
     return m.replaced(plain, big, saddle)
+
+
+def log_large_binomial(
+    m: Mathematics, hits: Array, misses: Array, log_p: Array, log_q: Array
+) -> Array:
+    """Log of C(n, x) p^x q^(n - x) for x hits and n - x misses, both large."""
+    trials = hits + misses
+    log_n = m.log(trials)
+    return (
+        stirling_error(m, trials)
+        - stirling_error(m, hits)
+        - stirling_error(m, misses)
+        - deviance(m, hits, trials * m.exp(log_p), log_n + log_p)
+        - deviance(m, misses, trials * m.exp(log_q), log_n + log_q)
+        + 0.5 * (log_n - m.log(hits) - m.log(misses) - _LOG_2PI)
+    )
 
 
 def log_negative_binomial(m: Mathematics, x: Array, mean: Array, shape: Array) -> Array:
@@ -102,7 +110,7 @@ def log_negative_binomial(m: Mathematics, x: Array, mean: Array, shape: Array) -
     def saddle() -> Array:
         count, large = m.where(big, x, LARGE), m.where(big, shape, LARGE)
         chance, other = m.where(big, log_p, -0.7), m.where(big, log_q, -0.7)
-        whole = log_binomial(m, large, large + count, chance, other)
+        whole = log_large_binomial(m, large, count, chance, other)
         return m.log(large / (large + count)) + whole
 
     return m.replaced(plain, big, saddle)
