@@ -176,6 +176,37 @@ class Extremes(unittest.TestCase):
         self.assertGreaterEqual(found.min(), 20.0)
 
 
+class Large(unittest.TestCase):
+    def test_binomials_of_large_arguments_and_their_derivatives_are_those_of_all(self):
+        hits, misses = np.array([2e4, 3e6, 5e7]), np.array([5e4, 1.5e4, 2e8])
+        logs = [np.log(part / (hits + misses)) for part in (hits * 1.001, misses)]
+
+        def short(hits, misses, log_p, log_q):
+            return on_jax.log_large_binomial(hits, misses, log_p, log_q).sum()
+
+        def whole(hits, misses, log_p, log_q):
+            return on_jax.log_binomial(hits, hits + misses, log_p, log_q).sum()
+
+        every = (0, 1, 2, 3)
+        found, wanted = (
+            jax.value_and_grad(function, every)(hits, misses, *logs) for function in (short, whole)
+        )
+        self.assertAlmostEqual(found[0], wanted[0], delta=1e-12 * abs(wanted[0]))
+        on_arrays = on_numpy.log_large_binomial(hits, misses, *logs).sum()
+        self.assertAlmostEqual(on_arrays, wanted[0], delta=1e-9 * abs(wanted[0]))
+        # Differences of numbers near 20 keep fifteen digits behind the first.
+        for one, other in zip(found[1], wanted[1], strict=True):
+            np.testing.assert_allclose(one, other, rtol=1e-13, atol=3e-14)
+
+    def test_a_large_negative_binomial_against_60_digits(self):
+        x, mean, shape = F(320_000), F(300_000), F(200_000)
+        exact = mp.loggamma(x + shape) - mp.loggamma(shape) - mp.loggamma(x + 1)
+        exact += x * mp.log(mean / (mean + shape)) + shape * mp.log(shape / (mean + shape))
+        for m in (on_jax, on_numpy):
+            found = float(m.log_negative_binomial(*map(float, (x, mean, shape))))
+            self.assertAlmostEqual(found, float(exact), delta=1e-11 * abs(float(exact)))
+
+
 class Counting:
     """The functions of NumPy, counting the steps of loops that run until they have converged."""
 

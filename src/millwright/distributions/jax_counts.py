@@ -50,20 +50,16 @@ def _log_binomial(x: jax.Array, n: jax.Array, log_p: jax.Array, log_q: jax.Array
     return saddle_point.log_binomial(_FUNCTIONS, x, n, log_p, log_q)
 
 
-def _binomial_change(primals: Any, tangents: Any) -> jax.Array:
-    """Return the derivative of the log of C(n, x) p^x q^(n - x) along the tangents."""
+def _log_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
     x, n, log_p, log_q = primals
+    value = _log_binomial(x, n, log_p, log_q)
     change = part(lambda: digamma(n - x + 1.0) - digamma(x + 1.0) + log_p - log_q, tangents[0])
     change = change + part(lambda: digamma(n + 1.0) - digamma(n - x + 1.0) + log_q, tangents[1])
     # No success of a chance of zero adds nothing, and neither do its tangents.
     up = part(lambda: x, tangents[2])
     down = part(lambda: n - x, tangents[3])
     up, down = where(x > 0, up, 0.0), where(n - x > 0, down, 0.0)
-    return zeros_like(log_p) + change + up + down
-
-
-def _log_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
-    return _log_binomial(*primals), _binomial_change(primals, tangents)
+    return value, zeros_like(value) + change + up + down
 
 
 _log_binomial.defjvp(_log_binomial_jvp, symbolic_zeros=True)
@@ -83,11 +79,11 @@ def _log_large_binomial(
 
 def _log_large_binomial_jvp(primals: Any, tangents: Any) -> tuple[jax.Array, jax.Array]:
     hits, misses, log_p, log_q = primals
-    n = hits + misses
+    value, n = _log_large_binomial(*primals), hits + misses
     change = part(lambda: digamma(n + 1.0) - digamma(hits + 1.0) + log_p, tangents[0])
     change = change + part(lambda: digamma(n + 1.0) - digamma(misses + 1.0) + log_q, tangents[1])
     change = change + part(lambda: hits, tangents[2]) + part(lambda: misses, tangents[3])
-    return _log_large_binomial(*primals), zeros_like(log_p) + change
+    return value, zeros_like(value) + change
 
 
 _log_large_binomial.defjvp(_log_large_binomial_jvp, symbolic_zeros=True)

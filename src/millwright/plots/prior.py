@@ -17,7 +17,7 @@ from millwright.draws.simulated import Simulated
 from millwright.errors import ArgumentError
 from millwright.modelling.words import ends_text
 from millwright.plots.bands import bands
-from millwright.plots.choose import check_posterior, check_reference, chosen
+from millwright.plots.choose import MOST_PANELS, check_posterior, check_reference, chosen
 from millwright.plots.panels import Size, panel_grid, panels_for, single_panel
 from millwright.plots.style import BLUE, GREY, INK, YELLOW, bare, finish, mark, styled, tint
 from millwright.posterior.posterior import Posterior
@@ -25,7 +25,6 @@ from millwright.studies.study import Study
 
 __all__ = ["prior_data", "prior_densities", "prior_posterior"]
 
-_MOST = 12
 _FOR_SHAPES = 2000
 
 
@@ -79,7 +78,7 @@ def prior_posterior(
     unknown = [name for name in leave_out if name not in asked]
     if isinstance(leave_out, str) or unknown:
         raise ArgumentError(f"`leave_out` lists quantities that are shown: {', '.join(asked)}.")
-    shown = chosen(posterior, [name for name in asked if name not in leave_out], _MOST, page)
+    shown = chosen(posterior, [name for name in asked if name not in leave_out], MOST_PANELS, page)
     marked = check_reference(reference, shown.draws)
     written = dict.fromkeys(n if n in shown.draws else n.split("[")[0] for n in asked)
     prior = posterior.prior([name for name in written if name not in leave_out])
@@ -179,8 +178,10 @@ def prior_densities(
         simulated = next(iter(simulated.simulate(draws=_FOR_SHAPES).values()))
     check_simulated(simulated)
     single = chosen_numbers(simulated.draws, names)
-    if not 0 < len(single) <= _MOST:
-        raise ArgumentError(f"{len(single)} quantities do not fit; choose 1 to {_MOST} by name.")
+    if not 0 < len(single) <= MOST_PANELS:
+        raise ArgumentError(
+            f"{len(single)} quantities do not fit; choose 1 to {MOST_PANELS} by name."
+        )
     with_unit = simulated.draws.binding.specification.with_unit
     with styled():
         figure, panels = panel_grid(len(single), size)
