@@ -18,9 +18,9 @@ from millwright.modelling.labelled import RowAxis
 from millwright.modelling.words import describe
 from millwright.models.model import Model
 from millwright.sampling.compiling import compiled, on_device
-from millwright.sampling.mode import value_and_gradient
 from millwright.sampling.pools import for_a_while
 from millwright.sampling.sampler import FitSettings
+from millwright.sampling.slope import value_and_gradient
 from millwright.terminal.progress import duration
 
 __all__ = ["ModelCheck", "check"]

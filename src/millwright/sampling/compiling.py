@@ -8,17 +8,21 @@ first function that is compiled: stored results are read without it.
 from __future__ import annotations
 
 import functools
-import hashlib
-import platform
 import threading
 from collections.abc import Callable, Hashable, Mapping
-from pathlib import Path
 from typing import Any
 
 import numpy as np
-from platformdirs import user_cache_path
 
 from millwright.sampling.batched_algebra import in_turn, shares_batches
+from millwright.sampling.content import UnknownContentError, content_digest, text_digest
+from millwright.sampling.kept_programs import (
+    Origin,
+    keep_origin,
+    keep_program,
+    kept_program,
+    origin_of,
+)
 from millwright.sampling.several_devices import mesh_of, over_devices
 
 __all__ = ["compilations", "compiled", "on_device"]
@@ -69,24 +73,80 @@ def compiled(
     with making:
         if key not in _executables:
             numbers = sum(map(np.size, jax.tree.leaves(arguments[-1])))
+            options = {**_OPTIONS, _EMITTERS: numbers > _FEW_NUMBERS}
             inner = functools.partial(function, static)
             if mesh is not None:
-                finish = functools.partial(_finished, numbers=numbers)
+                finish = functools.partial(_finished, options=options)
                 _executables[key] = over_devices(inner, mesh, arguments, finish)
                 return _executables[key]
-            with _disk_cache:
-                traced = jax.jit(inner).trace(*arguments)
-                program = _finished(traced.lower(), numbers)
-            shares = shares_batches(traced.jaxpr)
-            _executables[key] = in_turn(program) if shares else program
+            made_from = (function, static, str(structure), shapes, options)
+            _executables[key] = _program(made_from, inner, arguments, options)
         return _executables[key]
 
 
-def _finished(lowered: Any, numbers: int) -> Callable[..., Any]:
-    """Return what was lowered as an executable, for data of this many numbers together."""
+def _program(
+    made_from: tuple[Any, ...],
+    function: Callable[..., Any],
+    arguments: tuple[Any, ...],
+    options: Mapping[str, Any],
+) -> Callable[..., Any]:
+    """Return the program that an earlier process kept, or make it."""
+    content = _digest(made_from)
+    origin = None if content is None else origin_of(content)
+    program = None if origin is None else kept_program(origin)
+    if origin is None or program is None:
+        lowered, origin = _lowered(function, arguments, options)
+        program = kept_program(origin)
+        if program is None:
+            program = _finished(lowered, options)
+            keep_program(origin, program)
+        if content is not None:
+            keep_origin(content, origin)
+    return in_turn(program) if origin.shares else program
+
+
+def _digest(made_from: tuple[Any, ...]) -> str | None:
+    """Return a digest of what a program is made from, if it can be told and is asked for."""
+    try:
+        return content_digest(*made_from) if _keeping() else None
+    except UnknownContentError:
+        return None
+
+
+def _keeping() -> bool:
+    """Whether programs are kept here.
+
+    The user may have arranged for JAX to keep them, or for another device than the first.
+    """
     import jax
 
-    options = {**_OPTIONS, _EMITTERS: numbers > _FEW_NUMBERS}
+    own = ("jax_compilation_cache_dir", "jax_default_device")
+    return all(getattr(jax.config, name, None) is None for name in own)
+
+
+def _lowered(
+    function: Callable[..., Any], arguments: tuple[Any, ...], options: Mapping[str, Any]
+) -> tuple[Any, Origin]:
+    """Return a traced function as it goes to the compiler, and what is known of it by then."""
+    import jax
+
+    traced = jax.jit(function).trace(*arguments)
+    lowered = traced.lower()
+    text = lowered.as_text() if _keeping() else ""
+    # A call back into Python holds for this process alone.
+    lasting = bool(text) and "callback" not in text
+    return lowered, Origin(
+        text=text_digest(text, options) if lasting else None,
+        arguments=lowered.in_tree,
+        results=lowered.out_tree,
+        shares=shares_batches(traced.jaxpr),
+    )
+
+
+def _finished(lowered: Any, options: Mapping[str, Any]) -> Callable[..., Any]:
+    """Return what was lowered as an executable."""
+    import jax
+
     try:
         program: Callable[..., Any] = lowered.compile(compiler_options=options)
     except jax.errors.JaxRuntimeError as error:
@@ -102,61 +162,3 @@ def on_device(arguments: Any) -> Any:
     import jax
 
     return jax.device_put(arguments)
-
-
-class _DiskCache:
-    """Lets JAX keep what is compiled inside on disk, unless the user has arranged that already.
-
-    The settings are put back by the last thread that leaves: the rest of the user's process is not
-    affected.
-    """
-
-    def __init__(self) -> None:
-        self.inside = 0
-        self.before: dict[str, Any] = {}
-
-    def __enter__(self) -> None:
-        import jax
-
-        with _lock:
-            self.inside += 1
-            own = getattr(jax.config, "jax_compilation_cache_dir", None) is not None
-            if self.inside > 1 or own:
-                return
-            settings = {
-                "jax_compilation_cache_dir": str(_cache_folder()),
-                "jax_persistent_cache_min_compile_time_secs": 0.0,
-            }
-            self.before = {name: getattr(jax.config, name) for name in settings}
-            _configure(settings)
-
-    def __exit__(self, *error: object) -> None:
-        with _lock:
-            self.inside -= 1
-            if not self.inside and self.before:
-                _configure(self.before)
-                self.before = {}
-
-
-def _configure(settings: Mapping[str, Any]) -> None:
-    import jax
-    from jax.experimental.compilation_cache import compilation_cache
-
-    for name, value in settings.items():
-        jax.config.update(name, value)
-    compilation_cache.reset_cache()
-
-
-_disk_cache = _DiskCache()
-
-
-@functools.cache
-def _cache_folder() -> Path:
-    """Return a folder of its own for each kind of processor: compiled code is not portable."""
-    try:
-        lines = Path("/proc/cpuinfo").read_text(encoding="utf-8").splitlines()
-        processor = next((line for line in lines if line.startswith(("flags", "Features"))), "")
-    except OSError:
-        processor = platform.processor()
-    kind = hashlib.sha256(f"{platform.machine()} {processor}".encode()).hexdigest()[:12]
-    return user_cache_path("millwright") / "compiled" / kind

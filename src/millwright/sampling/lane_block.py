@@ -16,6 +16,7 @@ from jax import Array, lax
 from millwright.sampling.block_tuples import StepSize
 from millwright.sampling.lane_tuples import LanePoint, LaneSettings
 from millwright.sampling.piece import STATISTICS
+from millwright.sampling.slope import value_and_gradient
 from millwright.sampling.transitions import adapted
 
 __all__ = ["block_of_lanes"]
@@ -25,10 +26,11 @@ _LARGEST_ENERGY_ERROR = 1000.0
 
 def _lane_values(log_density: Callable[[Any, Any], Any], positions: Array, arguments: Any) -> Any:
     """Return log densities (sets, chains) and gradients at positions (sets, chains, dimension)."""
-    both = jax.value_and_grad(log_density)
-    return jax.vmap(lambda q, given: jax.vmap(lambda one: both(one, given))(q))(
-        positions, arguments
-    )
+
+    def both(position: Array, given: Any) -> Any:
+        return value_and_gradient(log_density, position, given)
+
+    return jax.vmap(jax.vmap(both, (0, None)))(positions, arguments)
 
 
 def block_of_lanes(

@@ -10,6 +10,7 @@ import numpy as np
 
 from millwright.errors import StartError
 from millwright.sampling.compiling import compiled, on_device
+from millwright.sampling.slope import value_and_gradient
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 
@@ -20,7 +21,6 @@ __all__ = [
     "find_peak",
     "newton_decrement",
     "Slopes",
-    "value_and_gradient",
 ]
 
 
@@ -232,17 +232,10 @@ def _values_and_gradients(
     """Return log densities and gradients at each position; to be compiled."""
     import jax
 
-    both = jax.value_and_grad(lambda q: log_density(q, data))
+    def both(position: Any) -> Any:
+        return value_and_gradient(log_density, position, data)
+
     return jax.vmap(both)(positions) if _few(data) else jax.lax.map(both, positions)
-
-
-def value_and_gradient(
-    log_density: Callable[[Any, Any], Any], position: Any, arguments: Any
-) -> Any:
-    """Return log density and gradient; to be compiled."""
-    import jax
-
-    return jax.value_and_grad(lambda q: log_density(q, arguments))(position)
 
 
 def _hessian(log_density: Callable[[Any, Any], Any], position: Any, arguments: Any) -> Any:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-import jax
 import jax.numpy as jnp
 from jax import Array, lax
 
 from millwright.sampling.block_tuples import Moments, PhasePoint, Settings, StepSize
 from millwright.sampling.methods import DEEPEST
 from millwright.sampling.piece import STATISTICS
+from millwright.sampling.slope import value_and_gradient
 from millwright.sampling.trajectory import Point, transition
 
 __all__ = ["adapted", "block_of_transitions"]
@@ -32,9 +32,12 @@ def block_of_transitions(
     The arguments after `log_density` are those of `block_for`, and the target's own. As many
     transitions are made as `settings.count` says; rows beyond it stay zero.
     """
-    value_and_gradient = jax.value_and_grad(lambda q: log_density(q, arguments))
     scale = settings.scale
     max_depth = jnp.minimum(settings.max_depth, DEEPEST)
+
+    def slope(q: Array) -> Any:
+        return value_and_gradient(log_density, q, arguments)
+
     begin = Point(state.q, state.gradient, state.log_density, jnp.asarray(0.0))
 
     def one(carry: tuple[Any, ...]) -> tuple[Any, ...]:
@@ -43,7 +46,7 @@ def block_of_transitions(
         momentum, seed = (
             lax.dynamic_index_in_dim(x, at, keepdims=False) for x in (momenta, seeds)
         )
-        moved = transition(value_and_gradient, point, momentum, seed, size, scale, max_depth)
+        moved = transition(slope, point, momentum, seed, size, scale, max_depth)
         row = jnp.stack(
             [
                 moved.point.log_density,
