@@ -40,7 +40,8 @@ class WarmupRecord:
         n = min(len(chain.path) for chain in self.chains)
         if not n or any(len(chain.path) != len(chain.warmup) for chain in self.chains):
             return None
-        return from_positions(draws.binding, np.stack([one.path[:n] for one in self.chains]))
+        with np.errstate(over="ignore", invalid="ignore"):
+            return from_positions(draws.binding, np.stack([one.path[:n] for one in self.chains]))
 
     def divergent_values(self, draws: Draws) -> dict[str, np.ndarray]:
         """Return each unknown number where trajectories diverged, chain after chain."""
@@ -48,7 +49,9 @@ class WarmupRecord:
         names = [part.name for part in draws.binding.program.unknowns]
         if not len(places):
             return dict.fromkeys(draws.single(names), np.zeros(0))
-        found = from_positions(draws.binding, places[None]).single(names)
+        # Trajectories that ran off reach places that no number holds: they are infinite here.
+        with np.errstate(over="ignore", invalid="ignore"):
+            found = from_positions(draws.binding, places[None]).single(names)
         return {name: values[0] for name, values in found.items()}
 
 

@@ -1,4 +1,4 @@
-"""The gradient of a log density: traced once, for all programs of a process that are made of it."""
+"""The gradient of a log density, traced once for all programs of a process that it is part of."""
 
 from __future__ import annotations
 
