@@ -6,13 +6,15 @@ import os
 import tempfile
 
 # The tests compile a thousand small functions that run for a moment: optimising their machine code
-# takes longer than it saves, and so does cutting each up for several cores. The emitters of fused
-# loops are off as the library has them for few rows. Commands that the tests start inherit all
-# three; the examples are compiled as users have them.
+# takes longer than it saves. So do cutting each up for several cores, and looking for what can be
+# moved out of loops, nearly half of the compilation of a sampler. The emitters of fused loops are
+# off as the library has them for few rows. Commands that the tests start inherit all of this; the
+# examples are compiled as users have them.
 os.environ.setdefault(
     "XLA_FLAGS",
     "--xla_cpu_use_fusion_emitters=false --xla_backend_optimization_level=0 "
-    "--xla_cpu_parallel_codegen_split_count=1",
+    "--xla_cpu_parallel_codegen_split_count=1 "
+    "--xla_disable_hlo_passes=while-loop-invariant-code-motion,simplify-while-loops",
 )
 
 # Two processes of tests share the machine: threads of linear algebra would wait for each other, at

@@ -16,14 +16,17 @@ import numpy as np
 from millwright.sampling import compiling, kept_programs
 from millwright.sampling.batched_algebra import in_turn
 
+LINE = "normal({}, noise)"
+CURVE = "gaussian_process(level, kernel=squared_exponential(hour, scale=1, length=1), noise=noise)"
 FIT = """
 import millwright as mw
 {before}
 model = mw.Model(
     priors={{"level": "normal(0, 3)", "noise": "exponential(rate=1)"}},
-    likelihood={{"moisture": "normal({location}, noise)"}},
+    likelihood={{"moisture": "{likelihood}"}},
 )
-posterior = model.fit({{"moisture": [1.0, 2.0, 4.0]}}, seed=7, draws=50, warmup=50, progress=False)
+data = {{"moisture": [1.0, 2.0, 4.0] * 4, "hour": [float(hour) for hour in range(12)]}}
+posterior = model.fit(data, seed=7, draws=50, warmup=50, progress=False)
 print(posterior.draws.get("level").tobytes().hex())
 """
 NO_TRACING = """
@@ -37,6 +40,10 @@ DOUBLED = "import jax.numpy as jnp\nmw.register('moved', lambda x: x + {by})\n"
 
 def scaled(static, x, factor):
     return {"scaled": static * x * factor["by"]}
+
+
+def summed(name, start, columns):
+    return start + columns[name].sum()
 
 
 def called_back(static, x, factor):
@@ -56,9 +63,9 @@ class Processes(unittest.TestCase):
     def setUp(self):
         self.folder = self.enterContext(tempfile.TemporaryDirectory())
 
-    def fitted(self, before: str = "", location: str = "level", expect: int = 0) -> str:
+    def fitted(self, before: str = "", likelihood: str = LINE.format("level"), expect=0) -> str:
         done = subprocess.run(
-            [sys.executable, "-c", FIT.format(before=before, location=location)],
+            [sys.executable, "-c", FIT.format(before=before, likelihood=likelihood)],
             env={**os.environ, "XDG_CACHE_HOME": self.folder},
             capture_output=True,
             text=True,
@@ -71,14 +78,17 @@ class Processes(unittest.TestCase):
         programs = kept(self.folder, "programs")
         self.assertEqual(self.fitted(NO_TRACING), first)
         self.assertEqual(kept(self.folder, "programs"), programs)
-        self.assertIn("traced", self.fitted(NO_TRACING, "2 * level", expect=1))
+        self.assertIn("traced", self.fitted(NO_TRACING, LINE.format("2 * level"), expect=1))
+
+    def test_a_program_that_calls_lapack_finds_it_where_nothing_is_lowered(self):
+        self.assertEqual(self.fitted("", CURVE), self.fitted(NO_TRACING, CURVE))
 
     def test_a_function_of_the_users_own_is_never_mistaken_for_an_earlier_one(self):
-        one = self.fitted(DOUBLED.format(by=1.0), "moved(level)")
-        two = self.fitted(DOUBLED.format(by=2.0), "moved(level)")
+        one = self.fitted(DOUBLED.format(by=1.0), LINE.format("moved(level)"))
+        two = self.fitted(DOUBLED.format(by=2.0), LINE.format("moved(level)"))
         self.assertNotEqual(one, two)
         programs = kept(self.folder, "programs")
-        self.assertEqual(self.fitted(DOUBLED.format(by=1.0), "moved(level)"), one)
+        self.assertEqual(self.fitted(DOUBLED.format(by=1.0), LINE.format("moved(level)")), one)
         # It is traced again, and compiled no more.
         self.assertEqual(kept(self.folder, "programs"), programs)
         self.assertEqual(kept(self.folder, "made-from"), [])
@@ -133,6 +143,23 @@ class Kept(unittest.TestCase):
         kept_programs._write(program, kept_programs.zlib.compress(pickle.dumps("no program")))
         np.testing.assert_array_equal(self.anew()["scaled"], [0.0, 10.0, 20.0])
 
+    def test_programs_that_use_other_arguments_are_told_apart(self):
+        # The same operations, on the first and on the second of two columns.
+        columns = {"a": np.array([1.0, 2.0]), "b": np.array([3.0, 4.0])}
+        for name in ("a", "b", "a"):
+            with mock.patch.dict(compiling._executables, clear=True):
+                program = compiling.compiled(summed, name, (np.float64(1.0), columns))
+                self.assertEqual(program(np.float64(1.0), columns), 1.0 + columns[name].sum())
+        self.assertEqual(len(kept(self.folder, "programs")), 2)
+
+    def test_programs_of_one_text_are_one_whatever_their_arguments_are_called(self):
+        for name in ("by", "with", "by"):
+            with mock.patch.dict(compiling._executables, clear=True):
+                arguments = (np.float64(1.0), {name: np.array([3.0, 4.0])})
+                program = compiling.compiled(summed, name, arguments)
+                self.assertEqual(program(*arguments), 8.0)
+        self.assertEqual(len(kept(self.folder, "programs")), 1)
+
     def test_a_call_back_into_python_holds_for_one_process(self):
         np.testing.assert_array_equal(self.anew(called_back), [10.0, 12.0, 14.0])
         self.assertEqual(kept(self.folder, "programs"), [])
@@ -148,12 +175,14 @@ class Kept(unittest.TestCase):
         self.assertNotIn("__code__", dir(self.program))
 
     def test_what_was_not_used_for_longest_makes_room(self):
-        for number in range(4):
-            kept_programs._write(Path(self.folder) / "programs" / str(number), bytes(1000))
-            os.utime(kept(self.folder, "programs")[-1], (number, number))
+        folder = Path(self.folder) / "programs"
+        for number in range(1, 5):
+            kept_programs._write(folder / str(number), bytes(1000))
+            os.utime(folder / str(number), (number, number))
+        kept_programs._read(folder / "2")
         with mock.patch.object(kept_programs, "_MOST_BYTES", 2500):
-            kept_programs._make_room.__wrapped__()
-        self.assertEqual([file.name for file in kept(self.folder, "programs")], ["2", "3"])
+            kept_programs._write(folder / "0f", bytes(1000))
+        self.assertEqual([file.name for file in kept(self.folder, "programs")], ["0f", "2", "4"])
 
     def test_a_place_that_cannot_be_written_to_keeps_nothing(self):
         Path(self.folder, "programs").write_text("in the way")

@@ -8,6 +8,7 @@ first function that is compiled: stored results are read without it.
 from __future__ import annotations
 
 import functools
+import re
 import threading
 from collections.abc import Callable, Hashable, Mapping
 from typing import Any
@@ -130,16 +131,20 @@ def _lowered(
     """Return a traced function as it goes to the compiler, and what is known of it by then."""
     import jax
 
-    traced = jax.jit(function).trace(*arguments)
+    # Arguments that are not used stay in the text: without them it would not say which are.
+    traced = jax.jit(function, keep_unused=True).trace(*arguments)
     lowered = traced.lower()
     text = lowered.as_text() if _keeping() else ""
-    # A call back into Python holds for this process alone.
-    lasting = bool(text) and "callback" not in text
+    called = set(re.findall(r"custom_call @([\w.$]+)", text))
+    factorises = {name for name in called if name.startswith("lapack_")}
+    # Others, such as a call back into Python, hold for this process alone.
+    lasting = bool(text) and all(name.startswith("mhlo.") for name in called - factorises)
     return lowered, Origin(
         text=text_digest(text, options) if lasting else None,
         arguments=lowered.in_tree,
         results=lowered.out_tree,
         shares=shares_batches(traced.jaxpr),
+        factorises=bool(factorises),
     )
 
 

@@ -24,7 +24,7 @@ from platformdirs import user_cache_path
 __all__ = ["Origin", "keep_origin", "keep_program", "kept_program", "origin_of"]
 
 _MOST_BYTES = 512 * 2**20
-"""Beyond it, what was not used for longest is dropped."""
+"""Of programs; beyond it, those that were not used for longest are dropped."""
 _FAST = 1
 _CANNOT_BE_READ = (pickle.UnpicklingError, AttributeError, ImportError, ValueError, zlib.error)
 
@@ -42,27 +42,29 @@ class Origin:
         How they are nested.
     shares
         Whether it shares out batches of matrices between threads.
+    factorises
+        Whether it calls LAPACK.
     """
 
     text: str | None
     arguments: Any
     results: Any
     shares: bool
+    factorises: bool
 
 
 def origin_of(content: str) -> Origin | None:
     """Return what was made from this by an earlier process, if there was one."""
     whole = _read(_folder() / "made-from" / content)
     try:
-        return None if whole is None else Origin(*pickle.loads(whole))
+        return None if whole is None else Origin(**pickle.loads(whole))
     except _CANNOT_BE_READ:
         return None
 
 
 def keep_origin(content: str, origin: Origin) -> None:
     """Remember what is made from this."""
-    whole = pickle.dumps((origin.text, origin.arguments, origin.results, origin.shares))
-    _write(_folder() / "made-from" / content, whole)
+    _write(_folder() / "made-from" / content, pickle.dumps(vars(origin)))
 
 
 def kept_program(origin: Origin) -> Callable[..., Any] | None:
@@ -76,6 +78,8 @@ def kept_program(origin: Origin) -> Callable[..., Any] | None:
     whole = None if origin.text is None else _read(_folder() / "programs" / origin.text)
     if whole is None:
         return None
+    if origin.factorises:
+        _find_lapack()
     first = jax.local_devices()[:1]
     try:
         program: Callable[..., Any] = deserialize_and_load(
@@ -100,6 +104,18 @@ def keep_program(origin: Origin, program: Any) -> None:
     _write(_folder() / "programs" / origin.text, zlib.compress(payload, _FAST))
 
 
+@functools.cache
+def _find_lapack() -> None:
+    """Let JAX look up the functions of LAPACK, as it does when it lowers what calls one.
+
+    A program that is loaded before would call nowhere.
+    """
+    import jax
+    import jax.numpy as jnp
+
+    jax.jit(jnp.linalg.cholesky).lower(jnp.eye(2))
+
+
 def _read(file: Path) -> bytes | None:
     """Return what a file holds, whole; None if it is not there or is broken off."""
     try:
@@ -117,7 +133,9 @@ def _write(file: Path, whole: bytes) -> None:
     """Write a file at once; a folder that cannot be written to keeps nothing."""
     try:
         file.parent.mkdir(parents=True, exist_ok=True)
-        _make_room()
+        if file.name.startswith("0"):
+            # One of sixteen digests: looking through all takes longer than writing one.
+            _make_room(file.parent)
         with tempfile.NamedTemporaryFile(dir=file.parent, delete=False) as beside:
             beside.write(hashlib.sha256(whole).digest() + whole)
         os.replace(beside.name, file)
@@ -125,15 +143,15 @@ def _write(file: Path, whole: bytes) -> None:
         return
 
 
-@functools.cache
-def _make_room() -> None:
-    """Drop what was not used for longest; once in a process."""
-    found = [(file.stat(), file) for file in _folder().rglob("*") if file.is_file()]
+def _make_room(folder: Path) -> None:
+    """Drop from a folder what was not used for longest."""
+    with os.scandir(folder) as files:
+        found = [(file.stat(), file.path) for file in files]
     excess = sum(status.st_size for status, _ in found) - _MOST_BYTES
-    for status, file in sorted(found, key=lambda each: each[0].st_mtime):
+    for status, path in sorted(found, key=lambda each: each[0].st_mtime):
         if excess <= 0:
             break
-        file.unlink(missing_ok=True)
+        Path(path).unlink(missing_ok=True)
         excess -= status.st_size
 
 
