@@ -53,7 +53,8 @@ class VonMises(Family):
 
     def _between(self, m: Mathematics, low: Array, high: Array, p: Parameters) -> Array:
         kappa = m.asarray(p["concentration"])
-        masses = [self._mass(m, m.asarray(end) - p["location"], kappa) for end in (low, high)]
+        low, high = (m.minimum(m.maximum(end, -math.pi), math.pi) for end in (low, high))
+        masses = [self._mass(m, end - p["location"], kappa) for end in (low, high)]
         return m.maximum(masses[1] - masses[0], 0.0)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:

@@ -189,6 +189,10 @@ class Family(Distribution):
         """Return where the density is positive; the whole line unless overridden."""
         return Support(whole=self.whole)
 
+    def common_support(self, p: Parameters) -> Support:
+        """Return where the densities of all that it is made from are positive."""
+        return self.support(p)
+
     @abstractmethod
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         """Return log P(X <= x)."""

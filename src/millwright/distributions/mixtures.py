@@ -72,6 +72,15 @@ class Mixture(Modified):
             upper = larger_bound(one.upper, two.upper)
         return Support(lower, upper, self.whole)
 
+    def common_support(self, p: Parameters) -> Support:
+        one, two = (f.common_support(parameters_of(n, p)) for n, f in self.families.items())
+        lower, upper = one.lower, one.upper
+        if two.lower is not None:
+            lower = two.lower if lower is None else larger_bound(lower, two.lower)
+        if two.upper is not None:
+            upper = two.upper if upper is None else -larger_bound(-upper, -two.upper)
+        return Support(lower, upper, self.whole)
+
     def _both(self, method: str, m: Mathematics, x: Array, p: Parameters) -> Array:
         values = [
             getattr(family, method)(m, x, parameters_of(name, p))
@@ -177,6 +186,15 @@ class MixtureOverLabels(Modified):
             lower = lower.min(axis=-1)
         if upper is not None and np.ndim(upper):
             upper = upper.max(axis=-1)
+        return Support(lower, upper, self.whole)
+
+    def common_support(self, p: Parameters) -> Support:
+        inner = self.families["of"].common_support(parameters_of("of", p))
+        lower, upper = inner.lower, inner.upper
+        if lower is not None and np.ndim(lower):
+            lower = lower.max(axis=-1)
+        if upper is not None and np.ndim(upper):
+            upper = upper.min(axis=-1)
         return Support(lower, upper, self.whole)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:

@@ -22,6 +22,12 @@ class _Positive(Family):
         return Support(lower=0.0)
 
 
+def _above_zero(m: Mathematics, x: Array) -> tuple[Array, Array]:
+    """Return where x is above zero, and x with 1 elsewhere: an end of the support is no number."""
+    positive = m.asarray(x) > 0
+    return positive, m.where(positive, x, 1.0)
+
+
 class Exponential(_Positive):
     """Exponential distribution with mean 1 / `rate`."""
 
@@ -101,14 +107,17 @@ class InverseGamma(_Positive):
         return m.log_poisson(shape - 1.0, y, m.log(scale) - log_x) + m.log(scale) - 2.0 * log_x
 
     def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
-        below, above = m.log_gamma_shares(p["shape"], p["scale"] / m.maximum(x, 1e-300))
-        return above, below
+        positive, x = _above_zero(m, x)
+        below, above = m.log_gamma_shares(p["shape"], p["scale"] / x)
+        return m.where(positive, above, -m.inf), m.where(positive, below, 0.0)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log_gammaincc(p["shape"], p["scale"] / m.maximum(x, 1e-300))
+        positive, x = _above_zero(m, x)
+        return m.where(positive, m.log_gammaincc(p["shape"], p["scale"] / x), -m.inf)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return m.log_gammainc(p["shape"], p["scale"] / m.maximum(x, 1e-300))
+        positive, x = _above_zero(m, x)
+        return m.where(positive, m.log_gammainc(p["shape"], p["scale"] / x), 0.0)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["scale"] / special.gammainccinv(p["shape"], q)
@@ -135,18 +144,17 @@ class LogNormal(_Positive):
     )
     _normal = Normal()
 
-    def _log(self, m: Mathematics, x: Array) -> Array:
-        return m.log(m.maximum(x, 1e-300))
-
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         log_x = m.log(x)
         return self._normal.log_density(m, log_x, p) - log_x
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._normal.log_cdf(m, self._log(m, x), p)
+        positive, x = _above_zero(m, x)
+        return m.where(positive, self._normal.log_cdf(m, m.log(x), p), -m.inf)
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return self._normal.log_survival(m, self._log(m, x), p)
+        positive, x = _above_zero(m, x)
+        return m.where(positive, self._normal.log_survival(m, m.log(x), p), 0.0)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return np.exp(self._normal.quantile(q, p))

@@ -54,9 +54,25 @@ class Censored(Modified):
         return m.where(m.asarray(x) > p["high"], -m.inf, result) if "high" in p else result
 
     def _between(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        """Replace censored values by ordinary ones, so that no unused branch overflows."""
-        x = m.maximum(x, p["low"]) if "low" in p else x
-        return m.minimum(x, p["high"]) if "high" in p else x
+        """Replace censored values by ordinary ones.
+
+        The branch that is not used must neither overflow nor have a NaN gradient there: limits
+        may lie at the end of what the distribution inside can be, or beyond it.
+        """
+        low, high = p.get("low", -np.inf), p.get("high", np.inf)
+        clipped = m.minimum(m.maximum(x, low), high)
+        support = self.families["of"].common_support(parameters_of("of", p))
+        lower, upper = support.lower, support.upper
+        if lower is None and upper is None:
+            return clipped
+        if lower is not None and upper is not None:
+            inside = (lower + upper) / 2
+        else:
+            inside = upper - 1.0 if lower is None else lower + 1.0  # type: ignore[operator]
+        beyond = (clipped <= lower) if lower is not None else (clipped >= upper)
+        if lower is not None and upper is not None:
+            beyond = beyond | (clipped >= upper)
+        return m.where(((x <= low) | (x >= high)) & beyond, inside, clipped)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         result = self.families["of"].log_cdf(m, x, parameters_of("of", p))

@@ -140,8 +140,9 @@ class Weibull(Family):
         return log_diff_exp(m, 0.0 * m.asarray(x), self.log_survival(m, x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        ratio = m.maximum(x / p["scale"], 1e-300)
-        return -m.exp(p["shape"] * m.log(ratio))
+        positive = m.asarray(x) > 0
+        ratio = m.where(positive, x, 1.0) / p["scale"]
+        return m.where(positive, -m.exp(p["shape"] * m.log(ratio)), 0.0)
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["scale"] * (-np.log1p(-np.asarray(q, dtype=float))) ** (1 / p["shape"])
