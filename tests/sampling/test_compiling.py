@@ -2,11 +2,13 @@
 
 import tempfile
 import unittest
+from pathlib import Path
 from unittest import mock
 
 import jax
 import jax.numpy as jnp
 import numpy as np
+from jax.experimental.compilation_cache import compilation_cache
 
 from millwright.sampling import compiling
 from millwright.sampling.batched_algebra import shares_batches
@@ -71,13 +73,20 @@ class Compiled(unittest.TestCase):
         self.assertEqual([getattr(jax.config, name) for name in names], before)
 
     def test_a_cache_that_the_user_chose_is_kept(self):
+        compilation_cache.reset_cache()
+        seconds = "jax_persistent_cache_min_compile_time_secs"
+        self.addCleanup(jax.config.update, seconds, getattr(jax.config, seconds))
         with tempfile.TemporaryDirectory() as folder:
             jax.config.update("jax_compilation_cache_dir", folder)
+            jax.config.update(seconds, 0.0)
             try:
                 compiled(scaled, 8, (np.ones(2), {"by": np.float64(1.0)}))
                 self.assertEqual(jax.config.jax_compilation_cache_dir, folder)
+                self.assertTrue(any(Path(folder).iterdir()))
             finally:
                 jax.config.update("jax_compilation_cache_dir", None)
+                # JAX goes on with the folder that it began with, gone by the next test.
+                compilation_cache.reset_cache()
 
 
 if __name__ == "__main__":

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
+from operator import methodcaller
 
 import numpy as np
 
@@ -35,6 +37,14 @@ def _masked(m: Mathematics, family: Family, x: Array, p: Parameters) -> Array:
     else:
         safe = upper - 1.0 if lower is None else lower + 1.0  # type: ignore[operator]
     return m.where(inside, family.log_density(m, m.where(inside, x, safe), p), -m.inf)
+
+
+_LEAST, _LARGEST = (methodcaller(name, axis=-1) for name in ("min", "max"))
+
+
+def _over(extreme: Callable[[Array], Array], bound: Array | None) -> Array | None:
+    """Return the least or largest bound of a mixture, whose labels may each have their own."""
+    return bound if bound is None or not np.ndim(bound) else extreme(bound)
 
 
 def _quantile_between(
@@ -181,21 +191,11 @@ class MixtureOverLabels(Modified):
     def support(self, p: Parameters) -> Support:
         inner = self.families["of"].support(parameters_of("of", p))
         # The widest of the components' ranges.
-        lower, upper = inner.lower, inner.upper
-        if lower is not None and np.ndim(lower):
-            lower = lower.min(axis=-1)
-        if upper is not None and np.ndim(upper):
-            upper = upper.max(axis=-1)
-        return Support(lower, upper, self.whole)
+        return Support(_over(_LEAST, inner.lower), _over(_LARGEST, inner.upper), self.whole)
 
     def common_support(self, p: Parameters) -> Support:
         inner = self.families["of"].common_support(parameters_of("of", p))
-        lower, upper = inner.lower, inner.upper
-        if lower is not None and np.ndim(lower):
-            lower = lower.max(axis=-1)
-        if upper is not None and np.ndim(upper):
-            upper = upper.min(axis=-1)
-        return Support(lower, upper, self.whole)
+        return Support(_over(_LARGEST, inner.lower), _over(_LEAST, inner.upper), self.whole)
 
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return m.logsumexp(self.log_parts(m, x, p), axis=-1)

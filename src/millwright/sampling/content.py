@@ -122,16 +122,22 @@ def _name_of(defined: Callable[..., Any] | type) -> bytes:
 
 def _sources() -> bytes:
     """Return a digest of this library's sources, if they are those that this process runs."""
-    files = sorted(_LIBRARY.rglob("*.py"))
-    if max(file.stat().st_mtime for file in files) > _LOADED - _LOADING:
+    files, digest = _sources_read()
+    try:
+        newest = max(os.stat(file).st_mtime for file in files)
+    except OSError:
+        newest = _LOADED
+    if newest > _LOADED - _LOADING:
         raise UnknownContentError("sources that were changed while this process ran")
-    return _content_of(tuple(files))
+    return digest
 
 
 @functools.cache
-def _content_of(files: tuple[Path, ...]) -> bytes:
+def _sources_read() -> tuple[list[str], bytes]:
+    """Return the files of the sources, and a digest of what they hold."""
+    files = sorted(_LIBRARY.rglob("*.py"))
     digest = hashlib.sha256()
     for file in files:
         digest.update(str(file.relative_to(_LIBRARY)).encode())
         digest.update(hashlib.sha256(file.read_bytes()).digest())
-    return digest.digest()
+    return list(map(str, files)), digest.digest()
