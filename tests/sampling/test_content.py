@@ -67,8 +67,11 @@ class Content(unittest.TestCase):
         def inside(x):
             return x
 
-        own = UsersOwn(2.0)
-        for value in (inside, lambda x: x, own, UsersOwn, Users.ONE, object(), np.sin, self.setUp):
+        own, nowhere = UsersOwn(2.0), {}
+        exec("def function(x): return x", nowhere)
+        self.assertIsNone(nowhere["function"].__module__)
+        users = (inside, lambda x: x, own, UsersOwn, Users.ONE, object(), nowhere["function"])
+        for value in (*users, np.sin, self.setUp):
             for nested in (value, (1, {"a": value}), [frozenset([value])]):
                 with self.assertRaises(UnknownContentError):
                     content_digest(nested)

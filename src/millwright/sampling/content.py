@@ -115,7 +115,8 @@ def _own_pieces(value: Any, kind: type) -> Iterator[bytes]:
 def _name_of(defined: Callable[..., Any] | type) -> bytes:
     """Return the name of a class or function whose source this library holds."""
     module, name = defined.__module__, defined.__qualname__
-    if not module.startswith(_OURS) or "<" in name:
+    # What is defined in a text that is executed may be of no module.
+    if not str(module).startswith(_OURS) or "<" in name:
         raise UnknownContentError(f"{module}.{name}")
     return f"{module}:{name} ".encode()
 
