@@ -35,6 +35,7 @@ def refuse(*_):
     raise AssertionError("traced")
 compiling._lowered = refuse
 """
+TABLE = np.random.default_rng(1).normal(size=5000)
 DOUBLED = "import jax.numpy as jnp\nmw.register('moved', lambda x: x + {by})\n"
 
 
@@ -44,6 +45,10 @@ def scaled(static, x, factor):
 
 def summed(name, start, columns):
     return start + columns[name].sum()
+
+
+def tabled(static, x, factor):
+    return jnp.asarray(TABLE)[static] * factor["by"] + x
 
 
 def called_back(static, x, factor):
@@ -164,6 +169,14 @@ class Kept(unittest.TestCase):
         np.testing.assert_array_equal(self.anew(called_back), [10.0, 12.0, 14.0])
         self.assertEqual(kept(self.folder, "programs"), [])
         np.testing.assert_array_equal(self.anew(called_back, 6), [12.0, 14.0, 16.0])
+
+    def test_constants_that_jax_keeps_out_of_a_program_are_not_lost(self):
+        constants = "jax_use_simplified_jaxpr_constants"
+        self.addCleanup(jax.config.update, constants, getattr(jax.config, constants))
+        jax.config.update(constants, True)
+        for _ in range(2):
+            self.assertEqual(self.anew(tabled, 7, np.float64(1.0)), 2.0 * TABLE[7] + 1.0)
+        self.assertEqual(kept(self.folder, "programs"), [])
 
     def test_batches_of_matrices_wait_for_their_turn_when_found_again_too(self):
         self.known(factored)

@@ -117,6 +117,14 @@ class Support:
             inside = inside & (x <= self.upper)
         return inside & (x == np.floor(x)) if self.whole else inside
 
+    def point_inside(self) -> Array | None:
+        """Return a value inside; None where every number is."""
+        if self.lower is not None and self.upper is not None:
+            return (self.lower + self.upper) / 2
+        if self.lower is not None:
+            return self.lower + 1.0
+        return None if self.upper is None else self.upper - 1.0
+
     def words(self) -> str:
         """Say which values have positive density."""
         kind = "whole numbers" if self.whole else "numbers"

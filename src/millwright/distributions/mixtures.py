@@ -27,15 +27,12 @@ def _masked(m: Mathematics, family: Family, x: Array, p: Parameters) -> Array:
     """
     support = family.support(p)
     lower, upper = support.lower, support.upper
-    if lower is None and upper is None:
+    safe = support.point_inside()
+    if safe is None:
         return family.log_density(m, x, p)
     inside = (x >= lower if lower is not None else True) & (
         x <= upper if upper is not None else True
     )
-    if lower is not None and upper is not None:
-        safe = (lower + upper) / 2
-    else:
-        safe = upper - 1.0 if lower is None else lower + 1.0  # type: ignore[operator]
     return m.where(inside, family.log_density(m, m.where(inside, x, safe), p), -m.inf)
 
 

@@ -62,16 +62,12 @@ class Censored(Modified):
         low, high = p.get("low", -np.inf), p.get("high", np.inf)
         clipped = m.minimum(m.maximum(x, low), high)
         support = self.families["of"].common_support(parameters_of("of", p))
-        lower, upper = support.lower, support.upper
-        if lower is None and upper is None:
+        inside = support.point_inside()
+        if inside is None:
             return clipped
-        if lower is not None and upper is not None:
-            inside = (lower + upper) / 2
-        else:
-            inside = upper - 1.0 if lower is None else lower + 1.0  # type: ignore[operator]
-        beyond = (clipped <= lower) if lower is not None else (clipped >= upper)
-        if lower is not None and upper is not None:
-            beyond = beyond | (clipped >= upper)
+        beyond = (clipped <= support.lower if support.lower is not None else False) | (
+            clipped >= support.upper if support.upper is not None else False
+        )
         return m.where(((x <= low) | (x >= high)) & beyond, inside, clipped)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:

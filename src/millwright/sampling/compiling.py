@@ -117,12 +117,17 @@ def _digest(made_from: tuple[Any, ...]) -> str | None:
 def _keeping() -> bool:
     """Whether programs are kept here.
 
-    The user may have arranged for JAX to keep them, or for another device than the first.
+    The user may have arranged for JAX to keep them, for another device than the first, or for
+    constants that stand outside of programs, where they are not written down.
     """
     import jax
 
-    own = ("jax_compilation_cache_dir", "jax_default_device")
-    return all(getattr(jax.config, name, None) is None for name in own)
+    own = (
+        "jax_compilation_cache_dir",
+        "jax_default_device",
+        "jax_use_simplified_jaxpr_constants",
+    )
+    return not any(getattr(jax.config, name, None) for name in own)
 
 
 def _lowered(

@@ -91,16 +91,12 @@ def kept_program(origin: Origin) -> Callable[..., Any] | None:
 
 
 def keep_program(origin: Origin, program: Any) -> None:
-    """Keep a program that was compiled in this process, unless it is of a kind that cannot be."""
+    """Keep a program that was compiled in this process, if it holds for others."""
     from jax.experimental.serialize_executable import serialize
 
     if origin.text is None:
         return
-    try:
-        payload, _, _ = serialize(program)
-    except NotImplementedError:
-        # Large constants of a user's own function are not written down.
-        return
+    payload, _, _ = serialize(program)
     _write(_folder() / "programs" / origin.text, zlib.compress(payload, _FAST))
 
 
