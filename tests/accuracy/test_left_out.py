@@ -88,6 +88,31 @@ class Repairs(unittest.TestCase):
         self.assertIn("fitted again without", str(found))
         self.assertIs(posterior.leave_one_out(), found)
 
+    def test_a_k_that_seems_good_is_not_trusted_near_the_limit(self):
+        # Of this seed k is 0.65 for the last, whose value reweighting misses by a third.
+        y = np.array([0.1, 0.3, -0.2, 1.1])
+        model = mw.Model(
+            priors={"m": "normal(0, 2)", "s": "half_normal(1)"}, likelihood={"y": "normal(m, s)"}
+        )
+        posterior = model.fit({"y": y}, seed=0, progress=False)
+        plain = posterior.leave_one_out(repair=False)
+        self.assertEqual(plain.unreliable, ())
+        self.assertEqual(plain.doubtful, (("y", 3), ("y", 4)))
+        self.assertIn("reliable for all 4 rows", str(plain))
+        self.assertIn("Less certain for rows 3, 4 (counted from 1, of 4)", str(plain))
+        found = posterior.leave_one_out(progress=False)
+        self.assertEqual(found.refitted, plain.doubtful)
+        self.assertEqual(found.doubtful, ())
+        self.assertNotIn("Less certain", str(found))
+        self.assertIn("or within its own error of that, for rows 3, 4", str(found))
+        m, s = np.meshgrid(np.linspace(-9, 9, 900), np.linspace(0.01, 7, 900), indexing="ij")
+        log = stats.norm.logpdf(m, 0, 2) + stats.halfnorm.logpdf(s)
+        log += sum(stats.norm.logpdf(v, m, s) for v in y[:3])
+        weights = np.exp(log - log.max())
+        exact = np.log((weights * stats.norm.pdf(1.1, m, s)).sum() / weights.sum())
+        self.assertLess(abs(found.elpd_by_row[3] - exact), 4 * found.refit_errors[3] + 0.01)
+        self.assertGreater(plain.elpd_by_row[3] - exact, 0.2)
+
     def test_two_outcomes_of_one_table(self):
         generator = np.random.default_rng(4)
         data = {"a": generator.normal(0, 1, 12), "b": generator.normal(0, 1, 12)}

@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 
 import millwright as mw
 from millwright.errors import ArgumentError
+from millwright.plots.saving import save
 from tests.fits import flat, straight, yeasts
 
 PLOTS = mw.plots
@@ -65,7 +66,7 @@ def rows_of_all_kinds():
 
 def drawn(figure):
     target = io.BytesIO()
-    figure.savefig(target)
+    save(figure, target)
     return len(target.getvalue())
 
 

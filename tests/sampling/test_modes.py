@@ -57,6 +57,25 @@ class SeparateModes(unittest.TestCase):
         self.assertEqual(posterior.record.modes["peaks"], 1)
         self.assertNotIn("Separate modes: `", str(posterior.verdict))
 
+    def test_modes_that_hold_next_to_nothing_are_weighed_and_need_no_chain(self):
+        # An angle is the same a turn further: modes without end, of which the prior leaves two.
+        model = mw.Model(
+            priors={
+                "centre": "student_t(0, 0.7, df=4)",
+                "at": "normal(centre, 0.4) per mill",
+                "narrow": "uniform(low=0.5, high=4)",
+            },
+            likelihood={"wind": "von_mises(at[mill], concentration=narrow)"},
+        )
+        data = {"wind": [2.8, 1.4], "mill": ["Upper", "Lower"]}
+        posterior = model.fit(data, seed=1, **QUIET)
+        masses = posterior.record.modes["masses"]
+        self.assertGreater(len(masses), 4)
+        self.assertTrue(all(mass is not None for mass in masses))
+        self.assertAlmostEqual(sum(masses), 1.0)
+        self.assertLess(masses[2], 0.01)
+        self.assertNotIn("hardly in the draws", str(posterior.verdict))
+
 
 class Starts(unittest.TestCase):
     def test_bad_starts(self):

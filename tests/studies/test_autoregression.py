@@ -30,7 +30,7 @@ STUDY = mw.studies.vector_autoregression
 
 @functools.cache
 def found():
-    return STUDY(MARKET.frame, time="month").fit(seed=1, progress=False, draws=500)
+    return STUDY(MARKET.frame, time="month").fit(seed=1, progress=False, draws=400)
 
 
 @functools.cache
@@ -58,11 +58,11 @@ class ClosedForm(unittest.TestCase):
     study = STUDY(MARKET.frame.tail(60), time="month", series=["flow", "price"], conjugate=True)
 
     def test_exact_draws_agree_with_a_sampler_and_with_the_evidence_of_a_bridge(self):
-        answer = self.study.fit(seed=1, draws=2000, progress=False)
+        answer = self.study.fit(seed=1, progress=False)
         self.assertIn("Exact", answer.verdict.headline)
         sampled = self.study.model.fit(self.study.data_of(""), seed=2, progress=False)
         exact, other = answer.posterior.table(), sampled.table()
-        error = np.hypot(exact["sd"] / np.sqrt(8000), other["sd"] / np.sqrt(other.iloc[:, -2]))
+        error = np.hypot(exact["sd"] / np.sqrt(4000), other["sd"] / np.sqrt(other.iloc[:, -2]))
         self.assertTrue((np.abs(exact["mean"] - other["mean"]) < 4.5 * error).all())
         np.testing.assert_allclose(exact["sd"], other["sd"], rtol=0.1)
         found = answer.posterior.evidence()
@@ -129,7 +129,7 @@ class Stopped(unittest.TestCase):
 class Exact(unittest.TestCase):
     def test_a_drifting_level_against_quadrature(self):
         made = STUDY(level_only(), constant=["flow, 1 before"])
-        answer = made.fit(seed=5, progress=False, draws=2500, thin=4)
+        answer = made.fit(seed=5, progress=False, draws=1500, thin=4)
         self.assertTrue(answer.verdict.good)
         parts = made.parts
         y, x = parts.problem.outcomes[:, 0], parts.problem.regressors
@@ -199,7 +199,7 @@ class Exact(unittest.TestCase):
         made = STUDY(gappy, time="month")
         self.assertIn(f"no row: {frame.month[50]}", str(made.remarks))
         self.assertIn("6 missing readings", str(made.remarks))
-        answer = made.fit(seed=1, progress=False, draws=200, warmup=50)
+        answer = made.fit(seed=1, progress=False, draws=100, warmup=50)
         values = answer.posterior.draws.get("reading").reshape(-1, 6)
         truth = {label: at for at, label in enumerate(made.parts.gap_labels)}
         at = truth[f"stock at {frame.month[30]}"]
@@ -214,7 +214,7 @@ class Exact(unittest.TestCase):
 class DriftingErrors(unittest.TestCase):
     def test_the_sampled_visible_model_agrees(self):
         made = STUDY(restless(11), drift=0, error_drift=2)
-        answer = made.fit(seed=1, progress=False, draws=2000)
+        answer = made.fit(seed=1, progress=False, draws=800)
         sampled = made.model.fit(
             made.data_of("drifting"), seed=2, progress=False, draws=500, warmup=400
         )
@@ -229,7 +229,7 @@ class DriftingErrors(unittest.TestCase):
 
     def test_errors_that_grow_are_found_and_steady_ones_too(self):
         frame = restless(150)
-        settings = {"chains": 2, "draws": 600, "warmup": 200}
+        settings = {"chains": 2, "draws": 400, "warmup": 100}
         answer = STUDY(frame, drift=0, error_drift=1).fit(seed=3, progress=False, **settings)
         table = answer.error_spread(every=True)
         first, last = (

@@ -123,7 +123,7 @@ class Right(unittest.TestCase):
     def test_black_box_agrees_with_the_gradient_sampler(self):
         study = study_of(rising)
         self.assertIn("walkers", study.choices[0])
-        box = study.fit(seed=2, draws=300, **QUIET)
+        box = study.fit(seed=2, draws=150, **QUIET)
         self.assertTrue(box.verdict.good, str(box.verdict))
         one, other = box.values(), found().values()
         for name in UNKNOWNS:
@@ -140,9 +140,9 @@ class Right(unittest.TestCase):
         self.assertNotIn("repeat each other", str(found()))
 
     def test_smeared_curves_against_direct_integration(self):
-        x = np.linspace(0.8, 5, 9)
-        width = np.linspace(0.1, 0.4, 9)
-        data = {"flow": x, "power": rising(x, 10, 2, 2), "error": np.full(9, 0.2), "w": width}
+        x = np.linspace(0.8, 5, 5)
+        width = np.linspace(0.1, 0.4, 5)
+        data = {"flow": x, "power": rising(x, 10, 2, 2), "error": np.full(5, 0.2), "w": width}
         at = {
             "capacity": np.array([10.0]),
             "middle": np.array([2.0]),
@@ -203,7 +203,7 @@ class Right(unittest.TestCase):
 
         box = study_of(slow, tables, each=own, error_factor=True)
         self.assertFalse(box.parts["curve"].formula.together)
-        other = box.fit(seed=3, draws=30, warmup=60, **QUIET).table()
+        other = box.fit(seed=3, draws=15, warmup=40, **QUIET).table()
         self.assertLess(abs(other["median"] - table["median"]).max(), 0.1)
         with self.assertRaisesRegex(ArgumentError, "curves of the data sets differ"):
             draws.curves()

@@ -47,7 +47,7 @@ def made():
 
 @functools.cache
 def found():
-    return study(made()).fit(seed=3, chains=2, draws=600, warmup=400, progress=False)
+    return study(made()).fit(seed=3, chains=2, draws=400, warmup=300, progress=False)
 
 
 class Right(unittest.TestCase):
@@ -111,7 +111,7 @@ class Right(unittest.TestCase):
                 np.zeros((1, 1, 2)), held, np.array([[1.0, 2.0]]), np.random.default_rng(1)
             )
         drawn = found().forecast(4, seed=3)
-        self.assertEqual(drawn.draws.shape, (1200, 4, 2))
+        self.assertEqual(drawn.draws.shape, (800, 4, 2))
         self.assertEqual(drawn.labels, ("41", "42", "43", "44"))
 
     def test_paths_and_shocks_given_all_readings(self):
@@ -153,7 +153,7 @@ class Right(unittest.TestCase):
     def test_a_random_walk_from_the_mode_agrees(self):
         walk = mw.RandomWalk(proposal="student_t", start="mode", covariance="mode")
         other = found().study.fit(
-            seed=2, chains=2, draws=1200, warmup=500, method=walk, progress=False
+            seed=2, chains=2, draws=500, warmup=300, method=walk, progress=False
         )
         self.assertTrue(other.verdict.good)
         for name in ("ahead", "rain_sd"):

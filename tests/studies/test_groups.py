@@ -181,8 +181,10 @@ class QuickFits(unittest.TestCase):
         self.assertEqual(compilations(), before)
 
     def test_doubts_many_rows_and_settings_ask_the_usual_sampler(self):
-        self.assertEqual(self.method(self.study(rows=2000, family="normal")), "no_u_turn")
-        self.assertEqual(self.method(self.study(), target_acceptance=0.9), "no_u_turn")
+        self.assertEqual(
+            self.method(self.study(rows=2000, family="normal"), draws=100), "no_u_turn"
+        )
+        self.assertEqual(self.method(self.study(), target_acceptance=0.9, draws=100), "no_u_turn")
         with mock.patch("millwright.models.quick.doubtful", return_value=True):
             self.assertEqual(self.method(self.study()), "no_u_turn")
 

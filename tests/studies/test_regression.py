@@ -460,7 +460,7 @@ class Reading(unittest.TestCase):
     def test_group_effects_and_a_scale_are_sampled(self):
         found = fitted(
             "moisture ~ hours + `Grit (mm)`",
-            draws=300,
+            draws=100,
             per={"stone": "hours", "loft:stone": "1"},
             scale="~ loft",
             family="student_t",

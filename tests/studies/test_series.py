@@ -28,7 +28,7 @@ def table(times=96):
 @functools.cache
 def found():
     made = STUDY("level + season(12) + hours", table(), "flow (m3)", "month")
-    return made.fit(seed=1, progress=False, draws=600)
+    return made.fit(seed=1, progress=False, draws=300)
 
 
 class Exact(unittest.TestCase):
@@ -53,7 +53,7 @@ class Exact(unittest.TestCase):
     def test_what_hardly_drifts_is_least_squares(self):
         data = table()
         made = STUDY("trend + season(12, 1) + hours", data, "flow (m3)", drift=1e-6)
-        answer = made.fit(seed=3, progress=False, draws=800)
+        answer = made.fit(seed=3, progress=False, draws=400)
         frame = answer.coefficients()
         away = (frame["median"] - frame["least squares"]) / frame["its error"]
         # The prior's sds are 2 sds of the series, some twenty standard errors.
@@ -64,7 +64,7 @@ class Exact(unittest.TestCase):
     def test_it_agrees_with_the_kalman_filter(self):
         data = table(40)[["flow (m3)"]].rename(columns={"flow (m3)": "flow"})
         made = STUDY("level", data, "flow")
-        answer = made.fit(seed=4, progress=False, draws=1500)
+        answer = made.fit(seed=4, progress=False, draws=700)
         mean, sd = (one[0, 0] for one in made.parts.start)
         scale, half = made.parts.step_scale[0, 0], 0.5 * made.parts.scatter[0]
         model = mw.Model(
@@ -95,7 +95,7 @@ class Restless(unittest.TestCase):
         data["flow (m3)"] = np.where(np.arange(len(data)) < 60, 40.0, 52.0)
         data["flow (m3)"] += size * make.normal(size=len(data))
         made = STUDY("level(breaks)", data, "flow (m3)", "month", error_drift=1)
-        return made.fit(seed=2, progress=False, draws=500, chains=2)
+        return made.fit(seed=2, progress=False, draws=200, warmup=150, chains=2)
 
     def test_a_break_is_found_and_noise_that_grows(self):
         answer = self.broken()
@@ -140,7 +140,7 @@ class Answers(unittest.TestCase):
         make = np.random.default_rng(5)
         plain = {"flow": 50 + make.normal(size=72)}
         answer = STUDY("level + season(12)", plain, "flow").fit(
-            seed=1, progress=False, draws=400, chains=2
+            seed=1, progress=False, draws=200, chains=2
         )
         self.assertIn("season(12): none that comes again is shown", " ".join(answer.answer))
         with self.assertRaises(ArgumentError):
@@ -150,7 +150,7 @@ class Answers(unittest.TestCase):
         make = np.random.default_rng(3)
         turn = 3 * np.cos(2 * np.pi * np.arange(130) / 21.5 - 1)
         one = STUDY("cycle(21.5)", {"flow": 50 + turn + make.normal(size=130)}, "flow")
-        answer = one.fit(seed=1, progress=False, draws=300)
+        answer = one.fit(seed=1, progress=False, draws=150)
         self.assertIn("cycle(21.5): from lowest to highest", " ".join(answer.answer))
         middle = np.median(answer.part_draws()["cycle(21.5)"], axis=0)
         self.assertGreater(np.corrcoef(middle, turn)[0, 1], 0.97)

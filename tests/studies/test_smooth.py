@@ -69,7 +69,7 @@ def readings(name, x=X, y=Y):
 
 @functools.cache
 def found():
-    return mw.studies.smooth(UPPER, "flow", "power").fit(seed=1, **QUIET)
+    return mw.studies.smooth(UPPER, "flow", "power").fit(seed=1, draws=500, **QUIET)
 
 
 class Algebra(unittest.TestCase):
@@ -157,8 +157,8 @@ class Right(unittest.TestCase):
             "length": "uniform(low=0.2, high=4)",
         }
         study = mw.studies.smooth({"x": X, "y": Y}, "x", "y", kernel="matern52", priors=held)
-        fit = study.fit(seed=2, draws=1500, **QUIET)
-        heights, lengths = np.linspace(0.02, 6, 150), np.linspace(0.2, 4, 100)
+        fit = study.fit(seed=2, draws=800, **QUIET)
+        heights, lengths = np.linspace(0.02, 6, 90), np.linspace(0.2, 4, 70)
         place = np.array([1.9])
         total = np.zeros(3)
         for length in lengths:

@@ -173,7 +173,7 @@ def read_again(path, sizes, unit, first, generator, outcomes, regressors):
 
 
 @functools.cache
-def numbers_of(errors_drift, draws=25_000):
+def numbers_of(errors_drift, draws=12_000):
     """Draws of unknowns when readings and unknowns are drawn in turn (Geweke 2004)."""
     made, generator = problem(errors_drift=errors_drift), np.random.default_rng(8)
     state, kept = begun(made, generator), room(made, 1)
@@ -216,7 +216,7 @@ def walked(make, mean, variance, scale, count):
 class Joint(unittest.TestCase):
     def test_chains_leave_the_joint_distribution_of_unknowns_and_readings(self):
         made, make = problem(), np.random.default_rng(1)
-        count = 50_000
+        count = 20_000
         own = walked(make, made.start_mean, made.start_variance, made.step_scale, count)
         errors = stats.invwishart(df=made.degrees, scale=made.scatter).rvs(count, random_state=3)
         prior = np.concatenate([*own, [_summed(one) for one in errors]], axis=1)
@@ -224,7 +224,7 @@ class Joint(unittest.TestCase):
 
     def test_so_do_chains_whose_errors_drift(self):
         made, make = problem(errors_drift=True), np.random.default_rng(1)
-        count = 50_000
+        count = 20_000
         start, step, last = walked(
             make, made.start_mean, made.start_variance, made.step_scale, count
         )

@@ -21,6 +21,8 @@ from millwright.draws.labelled_draws import Draws
 __all__ = ["LeaveOneOut", "leave_one_out"]
 
 _MOST_NAMED = 6
+_SURE = 0.5
+"""Up to here reweighting is good whatever the error of k, about 0.1 with a few thousand draws."""
 _ROWS_AT_ONCE = 500
 """How many rows are looked at together, to bound the memory."""
 
@@ -82,9 +84,20 @@ class LeaveOneOut(Shown):
     @property
     def unreliable(self) -> Rows:
         """Rows whose Pareto k is above the limit and that have no fit without them."""
+        return self._without_fit(~(self.k <= self.k_limit))
+
+    @property
+    def doubtful(self) -> Rows:
+        """Rows whose Pareto k is above 0.5, not above the limit, without a fit without them.
+
+        Pareto k is an estimate: the true one may be above the limit.
+        """
+        return self._without_fit((self.k > _SURE) & (self.k <= self.k_limit))
+
+    def _without_fit(self, which: np.ndarray) -> Rows:
         known = set(self.refitted)
-        high = [self.rows[at] for at in np.flatnonzero(~(self.k <= self.k_limit))]
-        return tuple(row for row in high if row not in known)
+        rows = (self.rows[at] for at in np.flatnonzero(which))
+        return tuple(row for row in rows if row not in known)
 
     @property
     def way(self) -> str:
@@ -105,6 +118,8 @@ class LeaveOneOut(Shown):
                 f"The leave-one-out estimate is reliable for all {len(self.rows)} rows: every "
                 f"Pareto k is at most {self.k_limit:.2f} (smaller is better)."
             )
+        if self.doubtful:
+            sentences.append(_doubtful_words(self))
         return " ".join(sentences)
 
     def __str__(self) -> str:
@@ -117,11 +132,22 @@ class LeaveOneOut(Shown):
 def _refitted_words(result: LeaveOneOut) -> str:
     many = len(result.refitted) > 1
     error = float(np.sqrt(np.sum(result.refit_errors**2)))
+    lowest = min(result.k[result.rows.index(row)] for row in result.refitted)
+    high = "" if lowest > result.k_limit else ", or within its own error of that,"
     return (
-        f"Pareto k is above {result.k_limit:.2f} for {_named(result, result.refitted)}, so the "
-        f"model was fitted again without {'each of them' if many else 'it'}, and "
+        f"Pareto k is above {result.k_limit:.2f}{high} for {_named(result, result.refitted)}, so "
+        f"the model was fitted again without {'each of them' if many else 'it'}, and "
         f"{'their values come' if many else 'its value comes'} from there (Monte Carlo error "
         f"{error:.2f})."
+    )
+
+
+def _doubtful_words(result: LeaveOneOut) -> str:
+    rows = result.doubtful
+    each = "each such value" if len(rows) > 1 else "its value"
+    return (
+        f"Less certain for {_named(result, rows)}: Pareto k is above {_SURE:.2f} there, so {each} "
+        "may be off by a few tenths."
     )
 
 

@@ -29,8 +29,10 @@ def write_figure(figure: Figure, place: Path) -> None:
     StorageError
         If it cannot be written.
     """
+    from millwright.plots.saving import save
+
     try:
-        figure.savefig(place)
+        save(figure, place)
     except OSError as error:
         raise StorageError(f"{place} cannot be written: {error.strerror or error}.") from error
     except ValueError as error:

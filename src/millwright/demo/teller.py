@@ -8,6 +8,8 @@ from pathlib import Path
 
 from matplotlib.figure import Figure
 
+from millwright.plots.saving import save
+
 __all__ = ["Teller", "write_figure"]
 
 
@@ -23,5 +25,5 @@ class Teller:
 def write_figure(figure: Figure, folder: Path, name: str, tell: Teller) -> None:
     """Write a figure and say where."""
     path = folder / name
-    figure.savefig(path)
+    save(figure, path)
     tell.remark(f"Figure: {path}")

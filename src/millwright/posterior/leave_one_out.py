@@ -19,16 +19,19 @@ from millwright.sampling.progress import Listener
 __all__ = ["MOST_REFITS", "repaired"]
 
 MOST_REFITS = 100
+_MOST_DOUBTFUL = 10
 
 
 def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener) -> LeaveOneOut:
     """Return the estimate with its unreliable rows from fits without each of them.
 
-    Rows that cannot be mended stay unreliable, with the reason.
+    So are rows that may be unreliable, where that takes few fits. Rows that cannot be mended stay
+    unreliable, with the reason.
     """
     bad = result.unreliable
     why = _not_mendable(bad, fit, verdict)
-    rows = [row for row in bad if _has_rows(fit.draws, row[0])]
+    doubtful = result.doubtful if len(bad) + len(result.doubtful) <= _MOST_DOUBTFUL else ()
+    rows = [row for row in (*bad, *doubtful) if _has_rows(fit.draws, row[0])]
     if why or not rows:
         why = why or "the rows of this outcome depend on each other in the model"
         return replace(result, not_refitted=why)
@@ -44,7 +47,7 @@ def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener
         at = result.rows.index(row)
         values[at], errors[at] = value, error
     failed = ""
-    if len(done) < len(bad):
+    if not done.keys() >= set(bad):
         why = next(iter(failures.values()), "the posterior changes too much without it")
         failed = f"such a fit is not to be relied on ({why.rstrip('.')})"
     return replace(

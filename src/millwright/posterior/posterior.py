@@ -764,7 +764,8 @@ class Posterior:
         """Estimate the predictive accuracy by leave-one-out cross-validation.
 
         Draws are reweighted; where that fails for some rows (Pareto k above the limit), the model
-        is fitted again without each of them, and their values come from the two fits together.
+        is fitted again without each of them, and their values come from the two fits together. So
+        do those of rows where it may have failed (k above 0.5) if there are at most 10 of both.
 
         Parameters
         ----------
@@ -788,7 +789,7 @@ class Posterior:
 
         self._refuse_terms("Leave-one-out")
         found = self._reweighted
-        if not repair or not found.unreliable:
+        if not repair or not (found.unreliable or found.doubtful):
             return found
         if "_repaired" not in self.__dict__:
             with lent(self.draws.binding.program.foreign):

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from matplotlib.figure import Figure
 
+from millwright.plots.saving import save
 from millwright.plots.style import INK, new_figure, styled
 
 __all__ = ["Picture", "mathematics", "picture"]
@@ -58,7 +59,7 @@ def picture(figure: Figure, numbers: str = "") -> Picture:
 
 def _address(figure: Figure) -> str:
     content = io.BytesIO()
-    figure.savefig(content, dpi=_DPI, format="png")
+    save(figure, content, _DPI)
     text = base64.b64encode(content.getvalue()).decode("ascii")
     return f"data:image/png;base64,{text}"
 

@@ -1,129 +1,161 @@
-"""Random-walk moves of all temperatures of a tempering ladder, compiled or for black boxes."""
+"""One draw of a tempering ladder: steps at every temperature, then exchanges of neighbours.
+
+Written for NumPy, where black boxes are called, and for JAX, which compiles it.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-import numpy as np
+__all__ = ["Drawn", "Ladder", "Numbers", "Plan", "one_draw", "tempered"]
 
-from millwright.distributions.mathematics import Array
-from millwright.sampling.compiling import compiled, on_device
-from millwright.sampling.target import TargetDensity
-
-__all__ = ["Plan", "Ladder", "moves_for"]
+_UP, _DOWN = 1.0, -1.0
 
 
 class Ladder(NamedTuple):
-    """Points of a ladder, one a temperature, with their densities and step scales.
+    """Points of a ladder, one a temperature, the posterior first.
 
-    `accepted` is the mean acceptance on the first temperature over the moves made.
+    Attributes
+    ----------
+    positions, priors, likelihoods
+        Points, shape (temperatures, dimension), with their log priors and log likelihoods.
+    log_scales
+        Logarithms of the step scales.
+    refused, offered
+        Sum of refusal probabilities, and offers, of each pair of neighbours.
+    travellers
+        Which of the original points stands at each temperature.
+    heading
+        For each traveller: 1 after it was at the posterior's temperature, -1 after the highest.
+    round_trips, exchanges
+        Completed journeys down the ladder and back, and how often exchanges were offered.
     """
 
     positions: Any
     priors: Any
     likelihoods: Any
     log_scales: Any
-    accepted: Any
+    refused: Any
+    offered: Any
+    travellers: Any
+    heading: Any
+    round_trips: Any
+    exchanges: Any
+
+
+class Numbers(NamedTuple):
+    """What each draw needs of its own; in a block all have the draws as a first axis.
+
+    Attributes
+    ----------
+    noise
+        Step directions, shape (steps, temperatures, dimension).
+    chances, swaps
+        Logarithms of uniform numbers for steps, (steps, temperatures), and for exchanges,
+        (temperatures - 1,).
+    fresh
+        Independent draws at the highest temperature, shape (steps, dimension).
+    rate
+        How fast the scales adapt; 0 for not at all.
+    """
+
+    noise: Any
+    chances: Any
+    swaps: Any
+    fresh: Any
+    rate: Any
 
 
 class Plan(NamedTuple):
-    """What a series of moves needs.
+    """What all draws of a block have in common.
 
     Attributes
     ----------
     powers
         Power of the likelihood at each temperature, shape (temperatures,).
-    noise
-        Step directions, shape (steps, temperatures, dimension).
-    chances
-        Logarithms of uniform numbers, shape (steps, temperatures).
-    wanted, rate
-        Wanted acceptance, and how fast the scales adapt to it; 0 for not at all.
-    fresh, independent
-        Independent draws at the highest temperature, shape (steps, dimension), and whether to
-        use them in the place of its steps.
+    wanted
+        Acceptance that the scales adapt to.
+    independent
+        Whether the highest temperature takes its independent draws in the place of steps.
+    counting
+        Whether round trips count.
     """
 
     powers: Any
-    noise: Any
-    chances: Any
     wanted: Any
-    rate: Any
-    fresh: Any
     independent: Any
+    counting: Any
 
 
-def moves_for(
-    target: TargetDensity, temperatures: int, steps: int
-) -> Callable[[Ladder, Plan], Ladder]:
-    """Return a function that makes `steps` moves every temperature."""
-    if not target.traceable:
-        return lambda at, plan: _moved(np, target.split, at, plan)
-    arguments = on_device(target.arguments)
-    empty, square = np.zeros(temperatures), np.zeros((temperatures, target.dimension))
-    number = np.float64(0)
-    example = (
-        Ladder(square, empty, empty, empty, number),
-        Plan(
-            empty,
-            np.zeros((steps, *square.shape)),
-            np.zeros((steps, temperatures)),
-            number,
-            number,
-            np.zeros((steps, target.dimension)),
-            np.bool_(False),
-        ),
-        arguments,
-    )
-    executable = compiled(_compiled_moves, target.split_key, example)
+class Drawn(NamedTuple):
+    """What is kept of a draw: positions of all temperatures, and numbers of the first."""
 
-    def move(at: Ladder, plan: Plan) -> Ladder:
-        return Ladder(*map(np.asarray, executable(at, plan, arguments)))
-
-    return move
+    positions: Any
+    log_density: Any
+    accepted: Any
+    log_scale: Any
 
 
-def _compiled_moves(split: Callable[[Any, Any], Any], at: Ladder, plan: Plan, data: Any) -> Ladder:
-    import jax
-    import jax.numpy as jnp
-
-    def values(positions: Array) -> Any:
-        return jax.vmap(lambda q: split(q, data))(positions)
-
-    def one(step: Array, at: Ladder) -> Ladder:
-        return _one_move(jnp, values, at, plan, step)
-
-    steps = plan.noise.shape[0]
-    moved = jax.lax.fori_loop(0, steps, one, at._replace(accepted=jnp.zeros_like(at.accepted)))
-    return moved._replace(accepted=moved.accepted / steps)
+Loop = Callable[[int, Callable[[Any, Any], Any], Any], Any]
+"""Called with a number of rounds, the round and what it starts from."""
 
 
-def _moved(m: Any, split: Callable[[Any], Any], at: Ladder, plan: Plan) -> Ladder:
-    at = at._replace(accepted=0.0)
-    for step in range(len(plan.noise)):
-        at = _one_move(m, split, at, plan, step)
-    return at._replace(accepted=at.accepted / len(plan.noise))
+def one_draw(
+    m: Any,
+    loop: Loop,
+    split: Callable[[Any], tuple[Any, Any]],
+    at: Ladder,
+    numbers: Numbers,
+    plan: Plan,
+) -> tuple[Ladder, Drawn]:
+    """Move every temperature, then let neighbours exchange.
+
+    Parameters
+    ----------
+    m
+        `numpy` or `jax.numpy`.
+    split
+        Log priors and log likelihoods of positions, shape (temperatures, dimension).
+    """
+    steps = numbers.noise.shape[0]
+
+    def step(which: Any, carry: tuple[Ladder, Any]) -> tuple[Ladder, Any]:
+        ladder, accepted = carry
+        moved, here = _one_step(m, split, ladder, numbers, plan, which)
+        return moved, accepted + here
+
+    at, accepted = loop(steps, step, (at, m.asarray(0.0)))
+    at = _exchanged(m, at, numbers.swaps, plan)
+    value = at.priors[0] + at.likelihoods[0]
+    return at, Drawn(at.positions, value, accepted / steps, at.log_scales[0])
 
 
-def _one_move(m: Any, split: Callable[[Any], Any], at: Ladder, plan: Plan, step: Any) -> Ladder:
-    candidates = at.positions + m.exp(at.log_scales)[:, None] * plan.noise[step]
+def _one_step(
+    m: Any,
+    split: Callable[[Any], tuple[Any, Any]],
+    at: Ladder,
+    numbers: Numbers,
+    plan: Plan,
+    step: Any,
+) -> tuple[Ladder, Any]:
+    candidates = at.positions + m.exp(at.log_scales)[:, None] * numbers.noise[step]
     # The highest temperature can be drawn from: a fresh draw is always taken.
     drawn = plan.independent & (m.arange(len(plan.powers)) == len(plan.powers) - 1)
-    candidates = m.where(drawn[:, None], plan.fresh[step], candidates)
+    candidates = m.where(drawn[:, None], numbers.fresh[step], candidates)
     prior, likelihood = split(candidates)
     there = tempered(m, prior, likelihood, plan.powers)
     here = tempered(m, at.priors, at.likelihoods, plan.powers)
     log_ratio = m.where(drawn, 0.0, m.minimum(0.0, there - here))
-    taken = plan.chances[step] < log_ratio
+    taken = numbers.chances[step] < log_ratio
     accepted = m.exp(log_ratio)
-    return Ladder(
-        m.where(taken[:, None], candidates, at.positions),
-        m.where(taken, prior, at.priors),
-        m.where(taken, likelihood, at.likelihoods),
-        at.log_scales + plan.rate * (accepted - plan.wanted),
-        at.accepted + accepted[0],
+    moved = at._replace(
+        positions=m.where(taken[:, None], candidates, at.positions),
+        priors=m.where(taken, prior, at.priors),
+        likelihoods=m.where(taken, likelihood, at.likelihoods),
+        log_scales=at.log_scales + numbers.rate * (accepted - plan.wanted),
     )
+    return moved, accepted[0]
 
 
 def tempered(m: Any, prior: Any, likelihood: Any, powers: Any) -> Any:
@@ -131,3 +163,31 @@ def tempered(m: Any, prior: Any, likelihood: Any, powers: Any) -> Any:
     # At power 0 an impossible point of the likelihood is as good as any.
     total = prior + m.where(powers > 0, powers * likelihood, 0.0)
     return m.where(m.isnan(total), -m.inf, total)
+
+
+def _exchanged(m: Any, at: Ladder, swaps: Any, plan: Plan) -> Ladder:
+    """Let even or odd pairs of neighbours offer each other their points."""
+    places = m.arange(len(plan.powers))
+    offering = (places[:-1] - at.exchanges) % 2 == 0
+    gain = at.likelihoods[1:] - at.likelihoods[:-1]
+    log_ratio = m.minimum(0.0, (plan.powers[:-1] - plan.powers[1:]) * gain)
+    log_ratio = m.where(m.isnan(log_ratio), -m.inf, log_ratio)
+    taken = offering & (swaps < log_ratio)
+    none = m.zeros(1, dtype=bool)
+    order = places + m.concatenate([taken, none]) - m.concatenate([none, taken])
+    travellers = at.travellers[order]
+    back = at.heading[travellers[0]] == _DOWN
+    heading = m.where(places == travellers[0], _UP, at.heading)
+    # Only a traveller that has been at the posterior's temperature begins a round trip.
+    begun = (places == travellers[-1]) & (heading != 0)
+    return at._replace(
+        positions=at.positions[order],
+        priors=at.priors[order],
+        likelihoods=at.likelihoods[order],
+        refused=at.refused + m.where(offering, 1.0 - m.exp(log_ratio), 0.0),
+        offered=at.offered + m.where(offering, 1.0, 0.0),
+        travellers=travellers,
+        heading=m.where(begun, _DOWN, heading),
+        round_trips=at.round_trips + m.where(plan.counting & back, 1, 0),
+        exchanges=at.exchanges + 1,
+    )

@@ -39,7 +39,9 @@ DIP = 2.0
 _SETTLED = 0.01
 _BEFORE_SCALES = 8
 _LARGEST_WITH_CURVATURE = 200
-_POINTS = 1000
+_POINTS, _FEWEST_POINTS, _MORE_POINTS = 1000, 50, 8000
+_NOTHING = 1e-3
+"""A peak that seems to hold less is not looked at more closely."""
 _MOST_PEAKS = 24
 _LEAST_ESS = 50.0
 _GRADIENTS_OF_A_CLIMB = 45
@@ -354,13 +356,29 @@ class PeakSearch:
     def _masses(
         self, positions: np.ndarray, values: np.ndarray, factors: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray]:
-        """Estimate the share of each peak by importance sampling; NaN where that fails."""
-        count, dimension = positions.shape
-        each = max(50, _POINTS // count)
-        normal = self.generator.standard_normal((count, each, dimension))
-        shrink = np.sqrt(self.generator.chisquare(DF, (count, each, 1)) / DF)
-        spread = np.einsum("kij,knj->kni", factors, normal) / shrink
-        points = (positions[:, None] + spread).reshape(-1, dimension)
+        """Estimate the share of each peak by importance sampling; NaN where that fails.
+
+        Where it does, once more with many points at the peaks that hold something.
+        """
+        count = len(positions)
+        each = np.full(count, max(_FEWEST_POINTS, _POINTS // count))
+        masses, errors, sure = self._weighed(positions, values, factors, each)
+        if not sure and np.isfinite(masses).all():
+            some = masses > _NOTHING
+            each = np.where(some, _MORE_POINTS // some.sum(), _FEWEST_POINTS)
+            masses, errors, sure = self._weighed(positions, values, factors, each)
+        nothing = np.full(count, np.nan)
+        return (masses, errors) if sure else (nothing, nothing)
+
+    def _weighed(
+        self, positions: np.ndarray, values: np.ndarray, factors: np.ndarray, each: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, bool]:
+        """Return masses, errors and whether they can be relied on, from `each` points a peak."""
+        dimension, number = positions.shape[1], int(each.sum())
+        own = np.repeat(np.arange(len(each)), each)
+        normal = self.generator.standard_normal((number, dimension))
+        shrink = np.sqrt(self.generator.chisquare(DF, (number, 1)) / DF)
+        points = positions[own] + np.einsum("nij,nj->ni", factors[own], normal) / shrink
         heights = -self.climbs.heights(points)[0]
         apart = np.stack(
             [t_log_density(points, p, f) for p, f in zip(positions, factors, strict=True)], axis=1
@@ -369,7 +387,7 @@ class PeakSearch:
         sizes = values + np.log(np.abs(np.diagonal(factors, axis1=1, axis2=2))).sum(axis=1)
         whose = apart + sizes
         whose = np.exp(whose - np.logaddexp.reduce(whose, axis=1, keepdims=True))
-        logs = heights - np.logaddexp.reduce(apart, axis=1)
+        logs = heights - np.logaddexp.reduce(apart + np.log(each), axis=1)
         weights = np.exp(logs - logs.max())[:, None] * whose
         totals = weights.sum(axis=0)
         with np.errstate(all="ignore"):
@@ -379,9 +397,8 @@ class PeakSearch:
         left = weights - masses * weights.sum(axis=1, keepdims=True)
         errors = np.sqrt((left**2).sum(axis=0)) / totals.sum()
         big = masses > 0.01
-        if not np.isfinite(masses).all() or (enough[big] < _LEAST_ESS).any():
-            return np.full(count, np.nan), np.full(count, np.nan)
-        return masses, errors
+        sure = bool(np.isfinite(masses).all() and (enough[big] >= _LEAST_ESS).all())
+        return masses, errors, sure
 
 
 def t_log_density(points: np.ndarray, centre: np.ndarray, factor: np.ndarray) -> np.ndarray:

@@ -17,7 +17,7 @@ import numpy as np
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.sampling.peaks import DF, Peaks
 
-__all__ = ["PeakMixture", "Towards", "draw_from", "log_mixture", "mixture_at"]
+__all__ = ["PeakMixture", "Towards", "draw_from", "drawn_with", "log_mixture", "mixture_at"]
 
 
 class PeakMixture(NamedTuple):
@@ -71,12 +71,27 @@ def log_mixture(m: Mathematics, position: Array, mixture: PeakMixture) -> Array:
 
 def draw_from(mixture: PeakMixture, generator: np.random.Generator, count: int) -> np.ndarray:
     """Return independent draws, shape (count, dimension)."""
-    shares = mixture.shares / mixture.shares.sum()
-    which = generator.choice(len(shares), size=count, p=shares)
+    which = generator.random(count)
     normal = generator.standard_normal((count, mixture.centres.shape[1]))
-    shrink = np.sqrt(generator.chisquare(DF, (count, 1)) / DF)
-    spread = np.einsum("nij,nj->ni", mixture.factors[which], normal) / shrink
-    return np.asarray(mixture.centres[which] + spread)
+    return drawn_with(mixture, which, normal, generator.chisquare(DF, count))
+
+
+def drawn_with(
+    mixture: PeakMixture, which: np.ndarray, normal: np.ndarray, chi_square: np.ndarray
+) -> np.ndarray:
+    """Return the draws that random numbers make.
+
+    Parameters
+    ----------
+    which, normal, chi_square
+        Uniform numbers, shape (...), which choose a peak; standard normal ones, (..., dimension);
+        and chi-square ones with 5 degrees of freedom, (...).
+    """
+    summed = np.cumsum(mixture.shares)
+    peak = np.searchsorted(summed / summed[-1], which, side="right")
+    spread = np.einsum("...ij,...j->...i", mixture.factors[peak], normal)
+    shrink = np.sqrt(chi_square / DF)[..., None]
+    return np.asarray(mixture.centres[peak] + spread / shrink)
 
 
 @dataclass(frozen=True)

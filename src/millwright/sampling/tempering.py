@@ -11,7 +11,6 @@ highly parallel MCMC scheme", Journal of the Royal Statistical Society B 84(2).
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -19,10 +18,19 @@ from typing import Any
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.sampling.ladder_moves import Ladder, Plan, moves_for
+from millwright.sampling.ladder_block import Block, ladder_for, ladder_length
+from millwright.sampling.ladder_moves import Drawn, Ladder, Numbers, Plan
 from millwright.sampling.methods import Tempering
+from millwright.sampling.peaks import DF
 from millwright.sampling.piece import STATISTICS, Piece, thinned_statistics
-from millwright.sampling.reference import PeakMixture, Towards, draw_from, log_mixture, mixture_at
+from millwright.sampling.reference import (
+    PeakMixture,
+    Towards,
+    draw_from,
+    drawn_with,
+    log_mixture,
+    mixture_at,
+)
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.state import Generators, restored, widths
 from millwright.sampling.target import TargetDensity
@@ -37,8 +45,7 @@ from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
 __all__ = ["LadderState", "TemperingSampler", "spaced_powers"]
 
-_COLUMN = {name: at for at, name in enumerate(STATISTICS)}
-_UP, _DOWN = 1, -1
+_COUNTS = ("round_trips", "exchanges")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -100,21 +107,22 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         method: Tempering,
     ) -> None:
         self.steps = method.steps or steps_for(target.dimension)
-        super().__init__(
-            target, settings, chains, seed, method, cost=self.steps * method.temperatures
-        )
+        temperatures = method.temperatures
+        longest = ladder_length(target.dimension, temperatures, self.steps)
+        cost = self.steps * temperatures
+        super().__init__(target, settings, chains, seed, method, longest, cost)
         self.wanted = acceptance_for(target.dimension)
         self.mixture = mixture_at(target.peaks) if target.peaks is not None else None
         self.path = target if self.mixture is None else _towards(target, self.mixture)
 
     @cached_property
-    def move(self) -> Callable[[Ladder, Plan], Ladder]:
-        """Moves all temperatures."""
-        return moves_for(self.path, self.method.temperatures, self.steps)
+    def block(self) -> Block:
+        """Makes draws of a ladder."""
+        return ladder_for(self.path, self.method.temperatures, self.steps)
 
     def prepare(self) -> None:
-        """Compile the moves."""
-        _ = self.move
+        """Compile the block."""
+        _ = self.block
 
     def start(self, unit: int) -> LadderState:
         """Place a point at each temperature."""
@@ -141,7 +149,7 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
             window_draws=np.zeros((temperatures, 0, dimension)),
             refused=np.zeros(temperatures - 1),
             offered=np.zeros(temperatures - 1),
-            travellers=np.arange(temperatures, dtype=float),
+            travellers=np.arange(temperatures),
             heading=np.zeros(temperatures),
             bits=bits.bit_generator.state,
         )
@@ -162,74 +170,83 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
         )
 
     def _draw(self, state: LadderState) -> tuple[LadderState, tuple[Piece, ...]]:
-        """Make one kept draw."""
-        rows = []
-        for _ in range(self.settings.thin):
-            state, row = self._one_draw(state, adapting=False)
-            rows.append(row)
-        statistics = thinned_statistics(np.concatenate(rows), self.settings.thin)
+        """Make a block of kept draws."""
+        thin, wanted = self.settings.thin, self._next_draws(state)
+        positions, rows = [], []
+        while wanted:
+            count = min(wanted, self.longest)
+            state, drawn = self._drawn(state, count, adapting=False)
+            positions.append(drawn.positions[:, 0])
+            rows.append(self._rows(drawn))
+            wanted -= count
+        kept = np.concatenate(positions)[thin - 1 :: thin]
+        statistics = thinned_statistics(np.concatenate(rows), thin)
         empty = Piece.empty(self.target.dimension)
-        return state, (replace(empty, positions=state.positions[:1], statistics=statistics),)
+        return state, (replace(empty, positions=kept, statistics=statistics),)
 
-    def _one_draw(self, state: LadderState, adapting: bool) -> tuple[LadderState, np.ndarray]:
-        """Move every temperature, then let neighbours exchange."""
+    def _drawn(self, state: LadderState, count: int, adapting: bool) -> tuple[LadderState, Drawn]:
         generator = restored(state.bits)
-        state, accepted = self._move(state, generator, adapting)
-        state = _exchange(state, generator, counting=not adapting)
-        row = np.zeros((1, len(STATISTICS)))
-        row[0, _COLUMN["log_density"]] = state.priors[0] + state.likelihoods[0]
-        row[0, _COLUMN["acceptance"]] = accepted
-        row[0, _COLUMN["evaluations"]] = self.cost
-        row[0, _COLUMN["energy"]] = np.nan
-        row[0, _COLUMN["step_size"]] = np.exp(state.log_scales[0])
-        return replace(state, done=state.done + 1, bits=generator.bit_generator.state), row
-
-    def _move(
-        self, state: LadderState, generator: np.random.Generator, adapting: bool
-    ) -> tuple[LadderState, float]:
-        temperatures, dimension = state.positions.shape
-        normal = generator.standard_normal((self.steps, temperatures, dimension))
-        noise = np.einsum("kij,skj->ski", state.factors, normal)
-        chances = np.log(generator.random((self.steps, temperatures)))
-        fresh = np.zeros((self.steps, dimension))
-        if self.mixture is not None:
-            fresh = draw_from(self.mixture, generator, self.steps)
-        rate = 1 / np.sqrt(1 + state.within * self.steps / 10) if adapting else 0.0
-        at = Ladder(
-            state.positions,
-            state.priors,
-            state.likelihoods,
-            state.log_scales,
-            np.float64(0),
-        )
+        numbers = self._numbers(state, generator, count, adapting)
         plan = Plan(
-            state.powers,
-            noise,
-            chances,
-            np.float64(self.wanted),
-            np.float64(rate),
-            fresh,
-            np.bool_(self.mixture is not None),
+            powers=state.powers,
+            wanted=np.float64(self.wanted),
+            independent=np.bool_(self.mixture is not None),
+            counting=np.bool_(not adapting),
         )
+        before = Ladder(*(getattr(state, name) for name in Ladder._fields))
         with np.errstate(invalid="ignore"):
-            moved = self.move(at, plan)
-        state = replace(
-            state,
-            positions=moved.positions,
-            priors=moved.priors,
-            likelihoods=moved.likelihoods,
-            log_scales=moved.log_scales,
-        )
-        return state, float(moved.accepted)
+            after, drawn = self.block(before, numbers, plan)
+        moved = after._asdict() | {name: int(getattr(after, name)) for name in _COUNTS}
+        bits = generator.bit_generator.state
+        return replace(state, **moved, done=state.done + count, bits=bits), drawn
+
+    def _numbers(
+        self, state: LadderState, generator: np.random.Generator, count: int, adapting: bool
+    ) -> Numbers:
+        """Draw what a block needs, one draw after the other: blocks of any length draw alike."""
+        temperatures, dimension = state.positions.shape
+        normal = np.empty((count, self.steps, temperatures, dimension))
+        chances = np.empty((count, self.steps, temperatures))
+        swaps = np.ones((count, temperatures - 1))
+        fresh = np.zeros((count, self.steps, dimension))
+        which, chi_square = (np.empty((count, self.steps)) for _ in range(2))
+        for draw in range(count):
+            generator.standard_normal(out=normal[draw])
+            generator.random(out=chances[draw])
+            if self.mixture is not None:
+                generator.random(out=which[draw])
+                generator.standard_normal(out=fresh[draw])
+                chi_square[draw] = generator.chisquare(DF, self.steps)
+            offering = swaps[draw, (state.exchanges + draw) % 2 :: 2]
+            offering[:] = generator.random(len(offering))
+        if self.mixture is not None:
+            fresh = drawn_with(self.mixture, which, fresh, chi_square)
+        within = state.within + np.arange(count)
+        rate = 1 / np.sqrt(1 + within * self.steps / 10) if adapting else np.zeros(count)
+        noise = np.einsum("kij,nskj->nski", state.factors, normal)
+        return Numbers(noise, np.log(chances), np.log(swaps), fresh, rate)
+
+    def _rows(self, drawn: Drawn) -> np.ndarray:
+        """Return the statistics of a block; a ladder has no energy and no depth."""
+        columns = {
+            "log_density": drawn.log_density,
+            "acceptance": drawn.accepted,
+            "evaluations": np.full(len(drawn.accepted), float(self.cost)),
+            "energy": np.full(len(drawn.accepted), np.nan),
+            "step_size": np.exp(drawn.log_scale),
+        }
+        nothing = np.zeros(len(drawn.accepted))
+        return np.stack([columns.get(name, nothing) for name in STATISTICS], axis=1)
 
     def _warm_up(self, state: LadderState) -> tuple[LadderState, tuple[Piece, ...]]:
-        """Make a draw of the window; learn proposals and powers at its end."""
+        """Go on in the window; learn proposals and powers at its end."""
         window = self.windows[state.window]
-        state, row = self._one_draw(state, adapting=True)
+        count = min(self.pace.of(state.unit), window.length - state.within)
+        state, drawn = self._drawn(state, count, adapting=True)
         kept = state.window_draws
         if window.metric:
-            kept = np.concatenate([kept, state.positions[:, None]], axis=1)
-        state = replace(state, within=state.within + 1, window_draws=kept)
+            kept = np.concatenate([kept, np.moveaxis(drawn.positions, 1, 0)], axis=1)
+        state = replace(state, within=state.within + count, window_draws=kept)
         if state.within == window.length:
             pairs, heading = (
                 np.zeros(self.method.temperatures - 1),
@@ -237,7 +254,8 @@ class TemperingSampler(WindowedSampler[LadderState, Tempering]):
             )
             learned = _learned(state) if window.metric else {}
             state = closed(state, refused=pairs, offered=pairs, heading=heading, **learned)
-        return state, (replace(Piece.empty(self.target.dimension), warmup=row),)
+        piece = replace(Piece.empty(self.target.dimension), warmup=self._rows(drawn))
+        return state, (piece,)
 
 
 def _towards(target: TargetDensity, mixture: PeakMixture) -> TargetDensity:
@@ -265,41 +283,6 @@ def _learned(state: LadderState) -> dict[str, np.ndarray]:
     ]
     refusals = state.refused / np.maximum(state.offered, 1.0)
     return {"factors": np.stack(factors), "powers": spaced_powers(state.powers, refusals)}
-
-
-def _exchange(state: LadderState, generator: np.random.Generator, counting: bool) -> LadderState:
-    """Let even or odd pairs of neighbours offer each other their points."""
-    temperatures = len(state.powers)
-    first = np.arange(state.exchanges % 2, temperatures - 1, 2)
-    second = first + 1
-    with np.errstate(invalid="ignore"):
-        gain = state.likelihoods[second] - state.likelihoods[first]
-        log_ratio = np.minimum(0.0, (state.powers[first] - state.powers[second]) * gain)
-    log_ratio = np.where(np.isnan(log_ratio), -np.inf, log_ratio)
-    taken = np.log(generator.random(len(first))) < log_ratio
-    order = np.arange(temperatures)
-    order[first[taken]], order[second[taken]] = second[taken], first[taken]
-    refused, offered = state.refused.copy(), state.offered.copy()
-    refused[first] += 1.0 - np.exp(log_ratio)
-    offered[first] += 1.0
-    travellers, heading = state.travellers[order], state.heading.copy()
-    coldest, smallest_power = int(travellers[0]), int(travellers[-1])
-    trips = int(heading[coldest] == _DOWN) if counting else 0
-    heading[coldest] = _UP
-    # Only a traveller that has been at the posterior's temperature begins a round trip.
-    heading[smallest_power] = _DOWN if heading[smallest_power] != 0 else 0
-    return replace(
-        state,
-        positions=state.positions[order],
-        priors=state.priors[order],
-        likelihoods=state.likelihoods[order],
-        travellers=travellers,
-        heading=heading,
-        refused=refused,
-        offered=offered,
-        exchanges=state.exchanges + 1,
-        round_trips=state.round_trips + trips,
-    )
 
 
 def spaced_powers(powers: np.ndarray, refusals: np.ndarray) -> np.ndarray:
