@@ -119,8 +119,8 @@ class Exact(unittest.TestCase):
         x = np.column_stack([np.ones(len(data)), data["hours"]])
         y = data["moisture"].to_numpy()
         prior_mean, prior_precision = np.array([18.0, 0.0]), np.diag([1 / 9, 1.0])
-        noise = np.linspace(0.12, 1.5, 4000)
-        log_p, means, variances = np.empty(4000), np.empty((4000, 2)), np.empty((4000, 2))
+        noise = np.linspace(0.12, 1.5, 1500)
+        log_p, means, variances = np.empty(1500), np.empty((1500, 2)), np.empty((1500, 2))
         for at, sigma in enumerate(noise):
             cover = sigma**2 * np.eye(len(y)) + x @ np.linalg.inv(prior_precision) @ x.T
             log_p[at] = -sigma + stats.multivariate_normal.logpdf(y, x @ prior_mean, cover)
@@ -133,7 +133,7 @@ class Exact(unittest.TestCase):
         for which, name in enumerate(("start", "drying")):
             mean = (p * means[:, which]).sum()
             second = (p * (variances[:, which] + means[:, which] ** 2)).sum()
-            spread = np.linspace(-6, 6, 4001) * np.sqrt(second - mean**2) + mean
+            spread = np.linspace(-6, 6, 1501) * np.sqrt(second - mean**2) + mean
             cdf = (
                 stats.norm.cdf((spread[:, None] - means[:, which]) / np.sqrt(variances[:, which]))
                 @ p

@@ -126,7 +126,7 @@ class Commands(unittest.TestCase):
         before = signal.signal(signal.SIGINT, signal.default_int_handler)
         self.addCleanup(signal.signal, signal.SIGINT, before)
         place = self.folder / "long"
-        call = ["fit", SHEET, self.data, "--draws", 20_000, "--run", place, "--quiet"]
+        call = ["fit", SHEET, self.data, "--draws", 10_000, "--run", place, "--quiet"]
         process = subprocess.Popen(
             [*COMMAND, *map(str, call)],
             stderr=subprocess.PIPE,
@@ -142,7 +142,7 @@ class Commands(unittest.TestCase):
         self.assertIn(f"millwright resume {place}", messages)
         done = run("resume", place, "--quiet")
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("4 chains of 20000 draws", done.stdout)
+        self.assertIn("4 chains of 10000 draws", done.stdout)
 
     def test_extend_adds_draws(self):
         place = self.folder / "grows"

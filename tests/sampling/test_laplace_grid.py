@@ -167,7 +167,8 @@ class Prior(unittest.TestCase):
     def stated(self, candidates):
         target, split = candidates.target, candidates.split
         theta = target.prior_draws(np.random.default_rng(2), 8000)[:, split.others]
-        log_prior = jax.vmap(lambda one: split.log_prior_drawn(one, target.arguments))(theta)
+        values = jax.jit(jax.vmap(lambda one: split.log_prior_drawn(one, target.arguments)))
+        log_prior = values(theta)
         # The integral of the grid, whatever it is, is 1.
         ratio = np.exp(candidates.grid.log_density(theta) - np.asarray(log_prior))
         self.assertLess(abs(ratio.mean() - 1), 4.5 * ratio.std() / np.sqrt(8000))

@@ -122,7 +122,7 @@ class ManyUnknowns(unittest.TestCase):
         target = mw.Target(
             lambda x: -0.5 * x @ precision @ x, {"x": "flat() per at"}, labels={"at": [*range(40)]}
         )
-        settings = {"seed": 1, "draws": 400, "warmup": 300, "progress": False}
+        settings = {"seed": 1, "draws": 200, "warmup": 300, "progress": False}
         fit, plain = (target.fit(metric=one, **settings) for one in ("automatic", "diagonal"))
         self.assertEqual({chain["metric"] for chain in fit.record.chains}, {"dense"})
         warm = [

@@ -104,6 +104,25 @@ class BlackBoxes(unittest.TestCase):
                 fit = self.target.fit(method=method, draws=200, warmup=200, seed=1, progress=False)
                 assert_mean_near(self, fit.draws.get("y"), 0.0)
 
+    def test_a_compiled_ladder_draws_what_a_called_one_does(self):
+        def density(x, y):
+            return -0.5 * (x**2 + (y - x) ** 2)
+
+        spaces, method = {"x": "real", "y": "real"}, mw.Tempering(temperatures=4, steps=2)
+        called, made = (
+            mw.Target(density, spaces, black_box=one).fit(
+                method=method, chains=2, draws=40, thin=3, warmup=90, seed=2, progress=False
+            )
+            for one in (True, False)
+        )
+        for name in spaces:
+            np.testing.assert_allclose(called.draws.get(name), made.draws.get(name), rtol=1e-8)
+        one, two = (fit.record.chains[0] for fit in (called, made))
+        self.assertEqual(one["round_trips"], two["round_trips"])
+        self.assertGreater(one["round_trips"], 0)
+        for key in ("powers", "swap_rates", "step_size"):
+            np.testing.assert_allclose(one[key], two[key], rtol=1e-8)
+
     def test_what_needs_a_gradient_is_refused(self):
         for method in ("no_u_turn", "rejection"):
             with self.assertRaisesRegex(ArgumentError, "gradient"):

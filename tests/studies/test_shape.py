@@ -61,7 +61,7 @@ def made():
 
 @functools.cache
 def found(name):
-    settings = {"draws": 300, "warmup": 300}
+    settings = {"draws": 200, "warmup": 200}
     if isinstance(made()[name], ExpectationsStudy):
         settings["method"] = "random_walk"
     return made()[name].fit(seed=1, progress=False, **settings)
