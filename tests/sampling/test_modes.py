@@ -57,6 +57,32 @@ class SeparateModes(unittest.TestCase):
         self.assertEqual(posterior.record.modes["peaks"], 1)
         self.assertNotIn("Separate modes: `", str(posterior.verdict))
 
+    def test_modes_with_kinks_are_found_and_weighed(self):
+        # Where a density has a corner no slope is zero, and the curvature depends on the step.
+        corners = "mixture(laplace(-3, 0.2), laplace(3, 0.2), share=0.3)"
+        model = mw.Model(
+            priors={"far": corners, "near": "laplace(0, 1)"},
+            likelihood={"y": "normal(far + near, 50)"},
+        )
+        found = model.fit({"y": [0.1]}, seed=1, draws=100, **QUIET).record.modes
+        self.assertEqual(found["peaks"], 2)
+        for mass, error, exact in zip(found["masses"], found["errors"], (0.7, 0.3), strict=True):
+            self.assertLess(abs(mass - exact), 4 * error)
+            self.assertLess(error, 0.06)
+
+    def test_medians_are_peaks_too(self):
+        model = mw.Model(
+            priors={"level": "normal(0, 2)", "slope": "normal(0, 1)", "noise": "half_normal(1)"},
+            likelihood={"y": "laplace(level + slope * x, noise)"},
+        )
+        for seed in range(3):
+            make = np.random.default_rng(seed)
+            x = make.normal(size=30)
+            data = {"x": x, "y": 1 + x + make.laplace(size=30)}
+            modes = model.fit(data, seed=seed, draws=100, **QUIET).record.modes
+            self.assertEqual(modes["peaks"], 1)
+            self.assertGreater(modes["climbs"], 30)
+
     def test_modes_that_hold_next_to_nothing_are_weighed_and_need_no_chain(self):
         # An angle is the same a turn further: modes without end, of which the prior leaves two.
         model = mw.Model(

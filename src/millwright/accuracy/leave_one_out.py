@@ -21,8 +21,8 @@ from millwright.draws.labelled_draws import Draws
 __all__ = ["LeaveOneOut", "leave_one_out"]
 
 _MOST_NAMED = 6
-_SURE = 0.5
-"""Up to here reweighting is good whatever the error of k, about 0.1 with a few thousand draws."""
+_SURE, _SURE_OF_FEW, _FEW_ROWS = 0.5, 0.3, 10
+"""Up to here reweighting is good whatever the error of k, which is 0.1 and more."""
 _ROWS_AT_ONCE = 500
 """How many rows are looked at together, to bound the memory."""
 
@@ -88,11 +88,16 @@ class LeaveOneOut(Shown):
 
     @property
     def doubtful(self) -> Rows:
-        """Rows whose Pareto k is above 0.5, not above the limit, without a fit without them.
+        """Rows whose Pareto k is above `sure`, not above the limit, without a fit without them.
 
         Pareto k is an estimate: the true one may be above the limit.
         """
-        return self._without_fit((self.k > _SURE) & (self.k <= self.k_limit))
+        return self._without_fit((self.k > self.sure) & (self.k <= self.k_limit))
+
+    @property
+    def sure(self) -> float:
+        """Largest k that is surely good: 0.5, or 0.3 of at most 10 rows."""
+        return _SURE if len(self.rows) > _FEW_ROWS else _SURE_OF_FEW
 
     def _without_fit(self, which: np.ndarray) -> Rows:
         known = set(self.refitted)
@@ -146,8 +151,8 @@ def _doubtful_words(result: LeaveOneOut) -> str:
     rows = result.doubtful
     each = "each such value" if len(rows) > 1 else "its value"
     return (
-        f"Less certain for {_named(result, rows)}: Pareto k is above {_SURE:.2f} there, so {each} "
-        "may be off by a few tenths."
+        f"Less certain for {_named(result, rows)}: Pareto k is above {result.sure:.2f} there, so "
+        f"{each} may be off by a few tenths."
     )
 
 

@@ -20,18 +20,19 @@ __all__ = ["MOST_REFITS", "repaired"]
 
 MOST_REFITS = 100
 _MOST_DOUBTFUL = 10
+_ERROR, _NEGLIGIBLE = 0.3, 0.1
+"""How far reweighting is off at such a row, and what share of the standard error matters."""
 
 
 def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener) -> LeaveOneOut:
     """Return the estimate with its unreliable rows from fits without each of them.
 
-    So are rows that may be unreliable, where that takes few fits. Rows that cannot be mended stay
-    unreliable, with the reason.
+    So are rows that may be unreliable, where that takes few fits and the standard error is not
+    much larger in any case. Rows that cannot be mended stay unreliable, with the reason.
     """
     bad = result.unreliable
     why = _not_mendable(bad, fit, verdict)
-    doubtful = result.doubtful if len(bad) + len(result.doubtful) <= _MOST_DOUBTFUL else ()
-    rows = [row for row in (*bad, *doubtful) if _has_rows(fit.draws, row[0])]
+    rows = [row for row in (*bad, *_worth_a_fit(result)) if _has_rows(fit.draws, row[0])]
     if why or not rows:
         why = why or "the rows of this outcome depend on each other in the model"
         return replace(result, not_refitted=why)
@@ -57,6 +58,13 @@ def repaired(result: LeaveOneOut, fit: Fit, verdict: Verdict, listener: Listener
         refit_errors=errors,
         not_refitted=failed,
     )
+
+
+def _worth_a_fit(result: LeaveOneOut) -> Rows:
+    """Return the doubtful rows whose errors would be seen."""
+    rows = result.doubtful
+    few = len(rows) + len(result.unreliable) <= _MOST_DOUBTFUL
+    return rows if few and _ERROR * len(rows) > _NEGLIGIBLE * result.se else ()
 
 
 def _not_mendable(bad: Rows, fit: Fit, verdict: Verdict) -> str:

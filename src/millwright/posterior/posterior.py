@@ -765,7 +765,8 @@ class Posterior:
 
         Draws are reweighted; where that fails for some rows (Pareto k above the limit), the model
         is fitted again without each of them, and their values come from the two fits together. So
-        do those of rows where it may have failed (k above 0.5) if there are at most 10 of both.
+        do those of rows where it may have failed (k above 0.5; above 0.3 of at most 10 rows) if
+        there are at most 10 of both, and the standard error does not hide such an error.
 
         Parameters
         ----------

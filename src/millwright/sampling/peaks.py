@@ -24,6 +24,7 @@ import numpy as np
 
 from millwright.sampling.climbs import Climbs, Top
 from millwright.sampling.mode import Slopes
+from millwright.sampling.peak_ends import End, end_of
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import scale_at
@@ -36,7 +37,6 @@ LEAST_FOR_A_CHAIN = 0.01
 DIP = 2.0
 """How many units of log density the line between two separate peaks dips below the lower one."""
 
-_SETTLED = 0.01
 _BEFORE_SCALES = 8
 _LARGEST_WITH_CURVATURE = 200
 _POINTS, _FEWEST_POINTS, _MORE_POINTS = 1000, 50, 8000
@@ -142,20 +142,6 @@ class Peaks:
         )
 
 
-@dataclass(frozen=True, kw_only=True)
-class _End:
-    """A place where a climb settled.
-
-    `curvature` is minus the matrix of second derivatives, `factor` the Cholesky factor of its
-    inverse; both None in too many dimensions.
-    """
-
-    position: np.ndarray
-    value: float
-    curvature: np.ndarray | None = None
-    factor: np.ndarray | None = None
-
-
 class PeakSearch:
     """A search for separate peaks; compiles the gradient when it is made."""
 
@@ -165,8 +151,8 @@ class PeakSearch:
         self.climbs = Climbs(Slopes(target), most + _HALF_A_CLIMB * together, together)
         self.generator = generator_of(seed, Stream.PEAKS)
         self.begun = 0
-        self.ends: list[_End] = []
-        self.apart: list[_End] = []
+        self.ends: list[End] = []
+        self.apart: list[End] = []
 
     def peaks(self) -> Peaks:
         """Search, and return what was found."""
@@ -231,7 +217,7 @@ class PeakSearch:
             step = np.where(np.arange(len(step)) == only, np.sign(step), 0.0)
         return peak.position + self._widths(peak) * reach * step
 
-    def _widths(self, end: _End) -> np.ndarray:
+    def _widths(self, end: End) -> np.ndarray:
         if end.factor is None:
             return self.rough
         return np.sqrt(np.sum(end.factor**2, axis=1))
@@ -268,46 +254,14 @@ class PeakSearch:
         if all(self._dips(end, peak) for peak in self.apart):
             self.apart.append(end)
 
-    def _polished(self, top: Top) -> _End | None:
-        """Take Newton steps from the end of a climb; None if there is no peak there."""
-        position, value, widths = top.position, top.value, top.widths
-        if len(position) > _LARGEST_WITH_CURVATURE:
-            self.rough = widths
-            return _End(position=position, value=value)
-        for _ in range(4):
-            curvature, gradient, widths = self._curvature(position, widths)
-            try:
-                factor = np.linalg.cholesky(np.linalg.inv(curvature))
-            except np.linalg.LinAlgError:
-                return None
-            across = factor.T @ gradient
-            if 0.5 * float(across @ across) < _SETTLED:
-                return _End(position=position, value=value, curvature=curvature, factor=factor)
-            following = position - factor @ across
-            new = float(self.climbs.heights(following[None])[0][0])
-            if not new <= value:
-                return None
-            position, value = following, new
-        return None
+    def _polished(self, top: Top) -> End | None:
+        """Return the peak at the end of a climb; None if there is none."""
+        if len(top.position) > _LARGEST_WITH_CURVATURE:
+            self.rough = top.widths
+            return End(position=top.position, value=top.value)
+        return end_of(self.climbs, top)
 
-    def _curvature(
-        self, position: np.ndarray, widths: np.ndarray
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Return second derivatives by central differences of the gradient, and the gradient."""
-        gradient = self.climbs.heights(position[None])[1][0]
-        for _ in range(3):
-            moves = np.diag(1e-3 * widths)
-            above, below = (self.climbs.heights(position + sign * moves)[1] for sign in (1, -1))
-            matrix = (above - below) / (2e-3 * widths[:, None])
-            matrix = 0.5 * (matrix + matrix.T)
-            own = 1.0 / np.sqrt(np.diag(matrix))
-            own = np.where(np.isfinite(own), own, widths)
-            if np.all((own > 0.05 * widths) & (own < 20 * widths)):
-                break
-            widths = own
-        return matrix, gradient, own
-
-    def _dips(self, one: _End, other: _End) -> bool:
+    def _dips(self, one: End, other: End) -> bool:
         """Whether the straight line between two peaks goes down well below the lower of them."""
         lower = max(one.value, other.value)
         shares = np.linspace(0, 1, 34)[1:-1, None]
