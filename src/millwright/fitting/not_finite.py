@@ -5,13 +5,16 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.distributions import on_numpy
+from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
-from millwright.modelling.density import log_density_terms, place_unknowns
+from millwright.modelling.density import log_density_terms, log_likelihood, place_unknowns
 from millwright.modelling.evaluate import Evaluation
-from millwright.modelling.labelled import twin
+from millwright.modelling.labelled import DRAW, full, twin
 from millwright.modelling.space import places
 
 __all__ = ["not_finite"]
+
+_MOST_NAMED = 3
 
 
 def not_finite(binding: Binding, positions: np.ndarray) -> str:
@@ -28,11 +31,45 @@ def not_finite(binding: Binding, positions: np.ndarray) -> str:
     matrix = _matrix_at_fault(binding, evaluation, bad[0])
     if matrix:
         return f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried {tried}. {matrix}"
+    values = _values_at_fault(binding, evaluation, bad[0])
+    if values:
+        return (
+            f"Not finite: `{bad[0]}`, defined as {definition.text}, wherever its value in the "
+            f"data is {values}, and nowhere else. The density is 0 or infinite there, as at an "
+            "end of what a distribution can give, or beyond what numbers hold. If such values "
+            "happen, say so in the model (a mixture, censoring, rounding, other units); else "
+            "mend the rows."
+        )
     return (
         f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried, for instance, {tried}. "
         "Check that its arguments stay in their ranges (scales above zero, probabilities "
         "between 0 and 1) for values that the priors allow."
     )
+
+
+def _values_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str:
+    """Return the values of an outcome, in words, that have no density whatever is unknown.
+
+    Empty where it is not an outcome of numbers, where arguments are out of their range, or where
+    that is so of all rows or of none.
+    """
+    part = next(part for part in binding.program.parts if part.name == name)
+    if part not in binding.program.outcomes or part.event != "number":
+        return ""
+    family, named = family_of(part.family, part.arguments), evaluation.parameters(part)
+    if not all(p.valid(named[p.name].values).all() for p in family.parameters if p.name in named):
+        return ""
+    seen = np.asarray(binding.arguments["observed", name], dtype=float)
+    with np.errstate(all="ignore"):
+        item = log_likelihood(evaluation, part)
+    size = len(next(iter(evaluation.values.values())).values)
+    found = full(item, (DRAW, *item.labels), (size, *seen.shape)).reshape(size, -1)
+    never = ~np.isfinite(found).any(axis=0)
+    if never.all() or not never.any():
+        return ""
+    values = np.unique(seen.reshape(-1)[never])
+    more = f" (and {len(values) - _MOST_NAMED} others)" if len(values) > _MOST_NAMED else ""
+    return ", ".join(f"{value:g}" for value in values[:_MOST_NAMED]) + more
 
 
 def _matrix_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str:
