@@ -3,7 +3,8 @@
     python benchmarks/methods.py
 
 300 walkers on 7 unknowns for 1000 steps of a vectorised NumPy function, against the time of the
-function calls alone; and a million random-walk steps on a compiled density of one unknown.
+function calls alone; a million random-walk steps on a compiled density of one unknown; and
+parallel tempering of it, a density against one of that walk.
 """
 
 from __future__ import annotations
@@ -52,7 +53,17 @@ def main() -> None:
     one.fit(draws=100, **walk)
     began = time.perf_counter()
     one.fit(draws=10_000, **walk)
-    print(f"a million random-walk steps, compiled before: {time.perf_counter() - began:.2f} s")
+    walking = time.perf_counter() - began
+    print(f"a million random-walk steps, compiled before: {walking:.2f} s")
+    ladder = {"method": mw.Tempering(steps=10), "chains": 1, "warmup": 100, "progress": False}
+    one.fit(draws=100, **ladder)
+    began = time.perf_counter()
+    one.fit(draws=10_000, **ladder)
+    tempering = time.perf_counter() - began
+    print(
+        f"tempering, 10,100 draws of 10 steps at 10 temperatures: {tempering:.2f} s, "
+        f"{tempering / walking:.1f} times the walk's million densities"
+    )
 
 
 if __name__ == "__main__":
