@@ -15,6 +15,8 @@ _SETTLED = 0.01
 _KINK = 20.0
 """So many times the curvature over large steps has that over tiny ones where there is a kink."""
 _LOWER = 0.05
+"""How much lower a place beside a corner must be to show that it is no peak."""
+_STEPS, _STEPS_BESIDE = 4, 8
 
 
 class _Differences(NamedTuple):
@@ -55,7 +57,7 @@ class End:
 def end_of(climbs: Climbs, top: Top) -> End | None:
     """Take Newton steps from where a climb ended; None if there is no peak there."""
     position, value, widths = top.position, top.value, top.widths
-    for _ in range(4):
+    for _ in range(_STEPS):
         curvature, gradient, widths = _curvature(climbs, position, widths, _BESIDE)
         try:
             factor = np.linalg.cholesky(np.linalg.inv(curvature))
@@ -63,10 +65,11 @@ def end_of(climbs: Climbs, top: Top) -> End | None:
             return _kinked(climbs, position, value, top.widths)
         across = factor.T @ gradient
         if 0.5 * float(across @ across) < _SETTLED:
+            end = End(position=position, value=value, curvature=curvature, factor=factor)
             rough, _, _ = _curvature(climbs, position, widths, _ACROSS)
-            if np.any(np.diag(curvature) > _KINK * np.diag(rough)):
-                return _kinked(climbs, position, value, widths)
-            return End(position=position, value=value, curvature=curvature, factor=factor)
+            # Right on a corner slopes may be zero between both sides: its width is another.
+            corner = np.any(np.diag(curvature) > _KINK * np.diag(rough))
+            return (_kinked(climbs, position, value, widths) or end) if corner else end
         following = position - factor @ across
         new = float(climbs.heights(following[None])[0][0])
         if not new <= value:
@@ -80,7 +83,7 @@ def _kinked(climbs: Climbs, position: np.ndarray, value: float, widths: np.ndarr
 
     Climbs end there without a slope of zero. Along the other coordinates Newton steps go on.
     """
-    for _ in range(8):
+    for _ in range(_STEPS_BESIDE):
         rough, _, wide = _curvature(climbs, position, widths, _ACROSS)
         fine, gradient, _ = _curvature(climbs, position, wide, _BESIDE._replace(rounds=1))
         kinks = np.diag(fine) > _KINK * np.diag(rough)
