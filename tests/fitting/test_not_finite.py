@@ -1,6 +1,7 @@
 """Where no chain can begin, it is said what is at fault: arguments, or values in the data."""
 
 import unittest
+import warnings
 
 import millwright as mw
 from millwright.errors import StartError
@@ -37,6 +38,9 @@ class Told(unittest.TestCase):
         # A scale that one row has below zero is no matter of its value.
         told = refusal("normal(a, s - hours)", y=[1.0, 1.5], hours=[0.0, 60.0])
         self.assertNotIn("nowhere else", told)
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            self.assertNotIn("nowhere else", refusal("normal(a, sqrt(-s))", y=[1.0, 1.5]))
 
 
 if __name__ == "__main__":

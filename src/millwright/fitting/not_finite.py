@@ -56,12 +56,13 @@ def _values_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str
     part = next(part for part in binding.program.parts if part.name == name)
     if part not in binding.program.outcomes or part.event != "number":
         return ""
-    family, named = family_of(part.family, part.arguments), evaluation.parameters(part)
+    family = family_of(part.family, part.arguments)
+    with np.errstate(all="ignore"):
+        named = evaluation.parameters(part)
+        item = log_likelihood(evaluation, part)
     if not all(p.valid(named[p.name].values).all() for p in family.parameters if p.name in named):
         return ""
     seen = np.asarray(binding.arguments["observed", name], dtype=float)
-    with np.errstate(all="ignore"):
-        item = log_likelihood(evaluation, part)
     size = len(next(iter(evaluation.values.values())).values)
     found = full(item, (DRAW, *item.labels), (size, *seen.shape)).reshape(size, -1)
     never = ~np.isfinite(found).any(axis=0)
