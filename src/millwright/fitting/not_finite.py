@@ -11,6 +11,7 @@ from millwright.modelling.density import log_density_terms, log_likelihood, plac
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, full, twin
 from millwright.modelling.space import places
+from millwright.modelling.specification import Part
 
 __all__ = ["not_finite"]
 
@@ -27,11 +28,12 @@ def not_finite(binding: Binding, positions: np.ndarray) -> str:
     if not bad:
         return "The density is finite there, but its gradient is not."
     definition = binding.specification.part(bad[0]).definition
+    part = next(part for part in binding.program.parts if part.name == bad[0])
     tried = _tried(binding, evaluation)
-    matrix = _matrix_at_fault(binding, evaluation, bad[0])
+    matrix = _matrix_at_fault(evaluation, part)
     if matrix:
         return f"Not finite: `{bad[0]}`, defined as {definition.text}. Tried {tried}. {matrix}"
-    values = _values_at_fault(binding, evaluation, bad[0])
+    values = _values_at_fault(binding, evaluation, part)
     if values:
         return (
             f"Not finite: `{bad[0]}`, defined as {definition.text}, wherever its value in the "
@@ -47,13 +49,12 @@ def not_finite(binding: Binding, positions: np.ndarray) -> str:
     )
 
 
-def _values_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str:
+def _values_at_fault(binding: Binding, evaluation: Evaluation, part: Part) -> str:
     """Return the values of an outcome, in words, that have no density whatever is unknown.
 
     Empty where it is not an outcome of numbers, where arguments are out of their range, or where
     that is so of all rows or of none.
     """
-    part = next(part for part in binding.program.parts if part.name == name)
     if part not in binding.program.outcomes or part.event != "number":
         return ""
     family = family_of(part.family, part.arguments)
@@ -62,7 +63,7 @@ def _values_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str
         item = log_likelihood(evaluation, part)
     if not all(p.valid(named[p.name].values).all() for p in family.parameters if p.name in named):
         return ""
-    seen = np.asarray(binding.arguments["observed", name], dtype=float)
+    seen = np.asarray(binding.arguments["observed", part.name], dtype=float)
     size = len(next(iter(evaluation.values.values())).values)
     found = full(item, (DRAW, *item.labels), (size, *seen.shape)).reshape(size, -1)
     never = ~np.isfinite(found).any(axis=0)
@@ -73,9 +74,8 @@ def _values_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str
     return ", ".join(f"{value:g}" for value in values[:_MOST_NAMED]) + more
 
 
-def _matrix_at_fault(binding: Binding, evaluation: Evaluation, name: str) -> str:
+def _matrix_at_fault(evaluation: Evaluation, part: Part) -> str:
     """Say whether a matrix in the arguments of a definition is not positive definite."""
-    part = next(part for part in binding.program.parts if part.name == name)
     with np.errstate(all="ignore"):
         named = evaluation.parameters(part)
     for argument, item in named.items():

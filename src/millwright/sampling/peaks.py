@@ -329,10 +329,13 @@ class PeakSearch:
     ) -> tuple[np.ndarray, np.ndarray, bool]:
         """Return masses, errors and whether they can be relied on, from `each` points a peak."""
         dimension, number = positions.shape[1], int(each.sum())
-        own = np.repeat(np.arange(len(each)), each)
         normal = self.generator.standard_normal((number, dimension))
         shrink = np.sqrt(self.generator.chisquare(DF, (number, 1)) / DF)
-        points = positions[own] + np.einsum("nij,nj->ni", factors[own], normal) / shrink
+        # Peak by peak: a matrix for each point would take gigabytes in many dimensions.
+        some = np.split(normal / shrink, np.cumsum(each)[:-1])
+        points = np.concatenate(
+            [p + own @ f.T for p, f, own in zip(positions, factors, some, strict=True)]
+        )
         heights = -self.climbs.heights(points)[0]
         apart = np.stack(
             [t_log_density(points, p, f) for p, f in zip(positions, factors, strict=True)], axis=1
