@@ -23,7 +23,7 @@ class LeaveOneOut(unittest.TestCase):
         result = posterior.leave_one_out()
         np.testing.assert_allclose(result.elpd_by_row, exact, atol=0.02)
         self.assertAlmostEqual(result.elpd, sum(exact), delta=0.05)
-        self.assertAlmostEqual(result.se, np.std(exact) * np.sqrt(len(y)), delta=0.05)
+        self.assertAlmostEqual(result.se, np.std(exact, ddof=1) * np.sqrt(len(y)), delta=0.02)
         self.assertAlmostEqual(result.effective_parameters, 1.0, delta=0.35)
         self.assertEqual(result.unreliable, ())
 
@@ -71,6 +71,26 @@ class Compare(unittest.TestCase):
 
     def test_equal_models_are_said_to_be_equal(self):
         self.assertIn("predict every row alike", mw.compare(a=straight(), b=straight()).sentence)
+
+    def test_of_a_single_row_no_standard_error_is_known(self):
+        fits = {
+            name: mw.Model(
+                priors={"level": f"normal({middle}, 1)"}, likelihood={"y": "normal(level, 1)"}
+            ).fit({"y": [0.4]}, seed=4, progress=False)
+            for name, middle in (("near", 0), ("far", 5), ("farther", 6))
+        }
+        for result in (fits["near"].leave_one_out(), fits["near"].waic()):
+            self.assertTrue(np.isnan(result.se))
+            self.assertIn("(standard error not known; larger is better)", str(result))
+        compared = mw.compare(**fits)
+        gap = stats.norm(5, 2**0.5).logpdf(0.4) - stats.norm(0, 2**0.5).logpdf(0.4)
+        self.assertAlmostEqual(compared.table().loc["far", "elpd difference"], gap, delta=0.3)
+        self.assertRegex(
+            compared.sentence,
+            r"^`near` predicts that row better than `far` \(by 5\.\d in elpd, with a standard "
+            r"error that a single row does not tell\)\.$",
+        )
+        self.assertNotIn("nan", str(compared))
 
     def test_bad_comparisons(self):
         with self.assertRaisesRegex(ArgumentError, "at least two"):

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from millwright.accuracy.sums import sum_error, sum_text
 from millwright.display import Shown, frame_text
 from millwright.draws.numbers import fixed
 
@@ -62,12 +63,7 @@ class CrossValidation(Shown):
     @property
     def se(self) -> float:
         """Standard error of the sum over rows or groups."""
-        return self.sum_error(self.elpd_by_row)
-
-    @staticmethod
-    def sum_error(by_row: np.ndarray) -> float:
-        """Return the standard error of a sum over rows or groups, which may be few."""
-        return float(np.sqrt(by_row.size) * by_row.std(ddof=1))
+        return sum_error(self.elpd_by_row)
 
     @property
     def unreliable(self) -> tuple[Any, ...]:
@@ -125,7 +121,7 @@ class CrossValidation(Shown):
     def __str__(self) -> str:
         whole = "elpd is not known, since it is not for some of them."
         if np.isfinite(self.elpd):
-            whole = f"elpd {self.elpd:.1f} (standard error {self.se:.1f}; larger is better)."
+            whole = f"{sum_text(self.elpd, self.se)}."
         head = f"Cross-validation by {self.way}: {whole}"
         lines = [head]
         if self.by and len(self.rows) <= _MOST_SHOWN:

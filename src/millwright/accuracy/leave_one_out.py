@@ -13,6 +13,7 @@ import numpy as np
 from scipy.special import logsumexp
 
 from millwright.accuracy.pointwise import Rows, row_blocks
+from millwright.accuracy.sums import sum_error, sum_text
 from millwright.diagnostics.convergence import mean_size
 from millwright.diagnostics.smoothing import highest_good_k, smoothed_log_weights
 from millwright.display import Shown
@@ -73,13 +74,8 @@ class LeaveOneOut(Shown):
 
     @property
     def se(self) -> float:
-        """Standard error of the sum over rows."""
-        return self.sum_error(self.elpd_by_row)
-
-    @staticmethod
-    def sum_error(by_row: np.ndarray) -> float:
-        """Return the standard error of a sum over rows."""
-        return float(np.sqrt(by_row.size) * by_row.std())
+        """Standard error of the sum over rows; NaN of a single row."""
+        return sum_error(self.elpd_by_row)
 
     @property
     def unreliable(self) -> Rows:
@@ -129,8 +125,8 @@ class LeaveOneOut(Shown):
 
     def __str__(self) -> str:
         return (
-            f"Leave-one-out: elpd {self.elpd:.1f} (standard error {self.se:.1f}; larger is "
-            f"better), {self.effective_parameters:.1f} effective parameters.\n{self.reliability}"
+            f"Leave-one-out: {sum_text(self.elpd, self.se)}, {self.effective_parameters:.1f} "
+            f"effective parameters.\n{self.reliability}"
         )
 
 

@@ -13,6 +13,7 @@ import numpy as np
 from scipy.special import logsumexp
 
 from millwright.accuracy.pointwise import row_blocks
+from millwright.accuracy.sums import sum_error, sum_text
 from millwright.display import Shown
 from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.labelled_draws import Draws
@@ -54,8 +55,8 @@ class Waic(Shown):
 
     @property
     def se(self) -> float:
-        """Standard error of the sum over rows."""
-        return float(np.sqrt(len(self.elpd_by_row)) * self.elpd_by_row.std())
+        """Standard error of the sum over rows; NaN of a single row."""
+        return sum_error(self.elpd_by_row)
 
     @property
     def effective_parameters(self) -> float:
@@ -69,9 +70,8 @@ class Waic(Shown):
 
     def __str__(self) -> str:
         lines = [
-            f"WAIC: elpd {self.elpd:.1f} (standard error {self.se:.1f}; larger is better), "
-            f"{self.effective_parameters:.1f} effective parameters; WAIC itself {self.waic:.1f} "
-            "(smaller is better)."
+            f"WAIC: {sum_text(self.elpd, self.se)}, {self.effective_parameters:.1f} effective "
+            f"parameters; WAIC itself {self.waic:.1f} (smaller is better)."
         ]
         if self.unreliable:
             named = ", ".join(str(row) for _, row in self.unreliable[:_MOST_NAMED])

@@ -11,6 +11,7 @@ import pandas as pd
 
 from millwright.accuracy.cross_validation import CrossValidation
 from millwright.accuracy.leave_one_out import LeaveOneOut
+from millwright.accuracy.sums import sum_error
 from millwright.comparison.outcomes_alike import check_posteriors, check_same_outcomes
 from millwright.display import Shown, frame_text
 from millwright.errors import ArgumentError
@@ -50,7 +51,7 @@ class Comparison(Shown):
                 "elpd": result.elpd,
                 "SE": result.se,
                 "elpd difference": float(gap.sum()),
-                "SE of difference": result.sum_error(gap),
+                "SE of difference": sum_error(gap),
             }
             if isinstance(result, LeaveOneOut):
                 row["effective parameters"] = result.effective_parameters
@@ -65,7 +66,8 @@ class Comparison(Shown):
         names = list(self.results)
         table = self.table()
         gap, se = -table.iloc[1]["elpd difference"], table.iloc[1]["SE of difference"]
-        size = f"by {gap:.1f} in elpd, with a standard error of {se:.1f}"
+        size = f"by {gap:.1f} in elpd, with a standard error "
+        size += f"of {se:.1f}" if np.isfinite(se) else "that a single row does not tell"
         if all(
             np.array_equal(self.results[names[0]].elpd_by_row, self.results[name].elpd_by_row)
             for name in names[1:]
@@ -85,6 +87,8 @@ class Comparison(Shown):
                 f"`{names[0]}` and `{names[1]}` predict about equally well ({size}; a "
                 "difference below 4 is small). Prefer the simpler or the better founded."
             )
+        if not np.isfinite(se):
+            return f"`{names[0]}` predicts that row better than `{names[1]}` ({size})."
         if gap < 2 * se:
             return (
                 f"`{names[0]}` seems to predict better than `{names[1]}` ({size}), but not "
@@ -99,7 +103,9 @@ class Comparison(Shown):
         table = self.table()
         shown = table.copy()
         for column in shown.columns[:-1]:
-            shown[column] = [f"{value:.1f}" for value in shown[column]]
+            shown[column] = [
+                f"{value:.1f}" if np.isfinite(value) else "not known" for value in shown[column]
+            ]
         lines = [
             self.sentence,
             frame_text(shown),

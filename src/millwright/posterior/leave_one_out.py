@@ -64,7 +64,8 @@ def _worth_a_fit(result: LeaveOneOut) -> Rows:
     """Return the doubtful rows whose errors would be seen."""
     rows = result.doubtful
     few = len(rows) + len(result.unreliable) <= _MOST_DOUBTFUL
-    return rows if few and _ERROR * len(rows) > _NEGLIGIBLE * result.se else ()
+    hidden = _ERROR * len(rows) <= _NEGLIGIBLE * result.se
+    return rows if few and not hidden else ()
 
 
 def _not_mendable(bad: Rows, fit: Fit, verdict: Verdict) -> str:
