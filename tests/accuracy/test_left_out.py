@@ -2,6 +2,7 @@
 
 import functools
 import unittest
+import warnings
 
 import numpy as np
 from scipy import stats
@@ -132,6 +133,15 @@ class Repairs(unittest.TestCase):
         exact = np.log((weights * stats.norm.pdf(9.0, m, s)).sum() / weights.sum())
         at = found.rows.index(("b", 6))
         self.assertLess(abs(found.elpd_by_row[at] - exact), 4 * found.refit_errors[at] + 0.01)
+
+    def test_without_the_only_row_a_flat_prior_is_no_posterior(self):
+        model = mw.Model(priors={"a": "flat()"}, likelihood={"y": "normal(a, 1)"})
+        with warnings.catch_warnings():
+            # Draws run off until their squares overflow, which the verdict tells.
+            warnings.simplefilter("error")
+            result = model.fit({"y": [1.0]}, seed=1, progress=False).leave_one_out()
+        self.assertEqual(result.unreliable, (("y", 1),))
+        self.assertRegex(str(result), "Not fitted again without it: .*NOT CONVERGED")
 
     def test_what_is_not_fitted_again_says_why(self):
         process = mw.Model(

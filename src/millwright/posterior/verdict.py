@@ -120,7 +120,9 @@ def _where_divergent(draws: Draws, warmup: WarmupRecord | None) -> str:
         at = at[np.isfinite(at)]
         if len(at) < _LEAST_TO_PLACE:
             continue
-        share = float(np.mean(every[name] < np.median(at)))
+        # One of them: the middle between two may be beyond all numbers.
+        middle = float(np.quantile(at, 0.5, method="lower"))
+        share = float(np.mean(every[name] < middle))
         off = abs(share - 0.5)
         if off > max(worst, 0.3):
             end = "small" if share < 0.5 else "large"
@@ -129,7 +131,7 @@ def _where_divergent(draws: Draws, warmup: WarmupRecord | None) -> str:
             side = "below" if share < 0.5 else "above"
             part = "under 1 %" if low < 0.01 else f"{low:.0%}"
             words = (
-                f"Half of them began where `{name}` is {end}: {side} {np.median(at):.3g}, where "
+                f"Half of them began where `{name}` is {end}: {side} {middle:.3g}, where "
                 f"{part} of the draws are."
             )
     return words

@@ -26,7 +26,7 @@ from millwright.sampling.start_points import spread_of, start_candidates
 from millwright.sampling.state import widths
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
-from millwright.sampling.warmup import dense_scale, plan, refined_scale
+from millwright.sampling.warmup import dense_scale, plan, refined_scale, without_overflow
 from millwright.sampling.windowed import closed
 
 __all__ = ["Lanes"]
@@ -321,6 +321,7 @@ class Lanes:
         ]
         return after, pieces
 
+    @without_overflow
     def _learned(self, states: list[LaneState]) -> list[LaneState]:
         """Estimate each target's metric from a window's draws of all its chains."""
         result = []

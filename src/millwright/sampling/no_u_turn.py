@@ -29,6 +29,7 @@ from millwright.sampling.warmup import (
     refined_scale,
     split_first,
     wants_dense,
+    without_overflow,
 )
 from millwright.sampling.windowed import WindowedSampler, WindowedState, closed
 
@@ -339,6 +340,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         fresh = {"means": nothing, "squares": nothing, "window_gradients": none}
         return closed(state, late_divergences=0, **fresh)
 
+    @without_overflow
     def _learn(self, state: ChainState) -> ChainState:
         """Estimate the metric from a window; it turns dense where that pays.
 

@@ -19,6 +19,7 @@ __all__ = [
     "scale_at",
     "split_first",
     "wants_dense",
+    "without_overflow",
 ]
 
 
@@ -28,6 +29,10 @@ Metric = Literal["automatic", "diagonal", "dense"]
 LARGEST_DENSE = 200
 STRONGLY_CORRELATED = 100.0
 _DRAWS_A_DIMENSION = 3
+_FARTHEST = 1e100
+
+without_overflow = np.errstate(over="ignore", invalid="ignore")
+"""Of draws that run off to where squares overflow the verdict tells more than a warning."""
 
 
 @dataclass(frozen=True)
@@ -82,8 +87,9 @@ def refined_scale(n: int, mean: np.ndarray, sd: np.ndarray, before: np.ndarray) 
     before
         Scales in force so far, shape (dimension,).
     """
-    # A coordinate that did not move says nothing; it follows the others.
-    moved = sd > 1e-13 * np.abs(mean)
+    # A coordinate that did not move says nothing, nor one that ran off until its squares
+    # overflowed; it follows the others.
+    moved = (sd > 1e-13 * np.abs(mean)) & np.isfinite(sd)
     if not moved.any():
         return before
     change = np.zeros_like(before)
@@ -94,10 +100,15 @@ def refined_scale(n: int, mean: np.ndarray, sd: np.ndarray, before: np.ndarray) 
     return before * np.exp(weight * change + (1 - weight) * average)
 
 
+def _standardised(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
+    """Return draws in units of `sd` around their mean, within a range that has squares."""
+    return np.clip((draws - draws.mean(axis=0)) / sd, -_FARTHEST, _FARTHEST)
+
+
 def _shrunk_correlation(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
     """Correlation matrix of draws in units of `sd`, pulled towards no correlation."""
     n, dimension = draws.shape
-    z = (draws - draws.mean(axis=0)) / sd
+    z = _standardised(draws, sd)
     # With several draws a dimension even the smallest directions are known well enough.
     weight = n / (n + 5.0 + (0 if n >= _DRAWS_A_DIMENSION * dimension else dimension))
     return weight * (z.T @ z) / n + (1 - weight) * np.eye(dimension)
@@ -121,7 +132,7 @@ def wants_dense(draws: np.ndarray, sd: np.ndarray) -> bool:
     # Fewer draws than that show correlations where there are none.
     if dimension == 1 or dimension > LARGEST_DENSE or n < max(80, _DRAWS_A_DIMENSION * dimension):
         return False
-    z = (draws - draws.mean(axis=0)) / sd
+    z = _standardised(draws, sd)
     eigenvalues = np.linalg.eigvalsh(z.T @ z / n)
     return bool(eigenvalues[-1] > STRONGLY_CORRELATED * eigenvalues[0])
 
