@@ -9,7 +9,7 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.family import Family, Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.quadrature import UNIT_NODES, UNIT_WEIGHTS, bisected
+from millwright.distributions.quadrature import UNIT_NODES, UNIT_WEIGHTS, reached
 
 __all__ = ["VonMises"]
 
@@ -67,11 +67,18 @@ class VonMises(Family):
         return m.log(self._between(m, x, m.asarray(math.pi), p))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
-        return bisected(lambda x: self._between(on_numpy, -np.pi, x, p), q, -np.pi, np.pi)
+        def below(x: np.ndarray, location: np.ndarray, concentration: np.ndarray) -> Array:
+            at = {"location": location, "concentration": concentration}
+            return self._between(on_numpy, -np.pi, x, at)
+
+        return reached(below, q, -np.pi, np.pi, p["location"], p["concentration"])
 
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
-        above = bisected(lambda x: self._between(on_numpy, -x, np.pi, p), q, -np.pi, np.pi)
-        return -above
+        def above(x: np.ndarray, location: np.ndarray, concentration: np.ndarray) -> Array:
+            at = {"location": location, "concentration": concentration}
+            return self._between(on_numpy, -x, np.pi, at)
+
+        return -reached(above, q, -np.pi, np.pi, p["location"], p["concentration"])
 
     def draw(self, generator: np.random.Generator, size: tuple[int, ...], p: Parameters) -> Array:
         centre = (np.asarray(p["location"]) + np.pi) % (2 * np.pi) - np.pi

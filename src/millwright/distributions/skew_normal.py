@@ -11,12 +11,15 @@ from millwright.distributions import on_numpy
 from millwright.distributions.family import Family, Parameter, Parameters
 from millwright.distributions.location_scale import LOCATION, SCALE, standard
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.quadrature import TAIL_NODES, TAIL_WEIGHTS, bisected
+from millwright.distributions.owen import owen_t
+from millwright.distributions.quadrature import TAIL_NODES, TAIL_WEIGHTS, reached
 
 __all__ = ["SkewNormal"]
 
 _LOG_TWICE = 0.5 * math.log(2 / math.pi)
-_FARTHEST = 40.0
+_FARTHEST, _BEYOND, _ROUNDING = 40.0, 1e8, 1e-6
+_LEAST_DIFFERENCE = 1e-6
+_DECAYS = 3.0
 
 
 class SkewNormal(Family):
@@ -41,21 +44,34 @@ class SkewNormal(Family):
     def _log_standard(self, m: Mathematics, z: Array, shape: Array) -> Array:
         return _LOG_TWICE - 0.5 * z * z + m.log_ndtr(shape * z)
 
-    def _log_tail(self, m: Mathematics, z: Array, shape: Array, sign: int) -> Array:
-        """Log probability beyond z in a direction, by quadrature in the log scale.
+    def _log_tail(self, m: Mathematics, z: Array, shape: Array, sign: Array) -> Array:
+        """Log probability of a small tail beyond z in a direction, by quadrature in the log scale.
 
-        The density is log concave, so the nodes, dense near z, hold a far tail's digits too.
+        The density is log concave: the nodes, in units of its decay at z, hold a far tail's
+        digits too.
         """
-        z, shape = m.asarray(z)[..., None], m.asarray(shape)[..., None]
-        logs = self._log_standard(m, z + sign * TAIL_NODES, shape)
-        return m.logsumexp(logs, b=TAIL_WEIGHTS, axis=-1)
+        bent = shape * z
+        near = m.maximum(bent, -_FARTHEST)
+        ratio = m.exp(-0.5 * near**2 - m.log_ndtr(near)) / math.sqrt(2 * math.pi)
+        decay = sign * (z - shape * m.maximum(ratio, -bent))
+        unit = (1 / m.maximum(decay / _DECAYS, 1.0))[..., None]
+        at = z[..., None] + sign[..., None] * unit * TAIL_NODES
+        logs = self._log_standard(m, at, shape[..., None])
+        return m.logsumexp(logs, b=unit * TAIL_WEIGHTS, axis=-1)
 
     def _log_side(self, m: Mathematics, x: Array, p: Parameters, sign: int) -> Array:
-        z = standard(x, p)
-        beyond = self._log_tail(m, z, p["shape"], sign)
-        # Past the middle the other tail is the small one, and 1 minus it is exact.
-        other = m.minimum(self._log_tail(m, z, p["shape"], -sign), -1e-300)
-        return m.where(other < -0.7, m.log1p(-m.exp(m.minimum(other, -0.7))), beyond)
+        z, shape = m.broadcast_arrays(m.asarray(standard(x, p)), m.asarray(p["shape"]))
+        z = m.minimum(m.maximum(z, -_BEYOND), _BEYOND)
+        twice = 2 * owen_t(m, z, shape)
+        below, above = m.ndtr(z) - twice, m.ndtr(-z) + twice
+        smaller = m.where(below < above, below, above)
+        towards = m.where(below < above, -1.0, 1.0)
+        # The difference has lost its digits in far tails.
+        far = smaller < _LEAST_DIFFERENCE
+        log_tail = self._log_tail(m, z, shape, towards)
+        log_smaller = m.where(far, log_tail, m.log(m.where(far, 1.0, smaller)))
+        rest = m.log1p(-m.exp(m.minimum(log_smaller, -0.6)))
+        return m.where(towards == sign, log_smaller, rest)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return self._log_side(m, x, p, -1)
@@ -66,10 +82,16 @@ class SkewNormal(Family):
     def quantile(self, q: Array, p: Parameters) -> Array:
         shape = np.asarray(p["shape"], dtype=float)
 
-        def quick(z: np.ndarray) -> Array:
+        def quick(z: np.ndarray, shape: np.ndarray) -> Array:
             return special.ndtr(z) - 2 * special.owens_t(z, shape)
 
-        z = bisected(quick, q, -_FARTHEST, _FARTHEST, steps=60)
+        # Between those of the normal (shape 0) and of the half normal (an infinite shape).
+        straight, half_above = special.ndtri(q), special.ndtri((1 + np.asarray(q)) / 2)
+        half_below = special.ndtri(np.asarray(q) / 2)
+        low = np.where(shape < 0, half_below, straight) - _ROUNDING
+        high = np.where(shape < 0, straight, half_above) + _ROUNDING
+        low, high = (np.clip(end, -_FARTHEST, _FARTHEST) for end in (low, high))
+        z = reached(quick, q, low, high, shape)
         shape = np.broadcast_to(shape, z.shape)
         far = np.broadcast_to(np.asarray(q) < 1e-7, z.shape)
         if far.any():
@@ -81,7 +103,7 @@ class SkewNormal(Family):
         """Newton's steps in the log scale: the quick form cancels in far tails."""
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
             for _ in range(4):
-                log_below = self._log_tail(on_numpy, z, shape, -1)
+                log_below = self._log_tail(on_numpy, z, shape, np.full(z.shape, -1.0))
                 slope = np.exp(self._log_standard(on_numpy, z, shape) - log_below)
                 step = np.clip((log_below - np.log(q)) / slope, -2.0, 2.0)
                 z = np.where(np.isfinite(step), z - step, z)
