@@ -4,10 +4,12 @@ import itertools
 import tracemalloc
 import unittest
 
+import jax
 import numpy as np
 from scipy import integrate, special
 
 import millwright as mw
+from millwright.distributions import on_jax, on_numpy
 from millwright.distributions.registry import DISTRIBUTIONS
 
 VON_MISES = DISTRIBUTIONS["von_mises"]
@@ -25,6 +27,43 @@ def mean_by_quadrature(location, concentration):
     ends = np.unique(np.clip([-np.pi, np.pi, *around.ravel()], -np.pi, np.pi))
     pairs = itertools.pairwise(ends)
     return sum(integrate.quad(lambda x: x * density(x), *pair)[0] for pair in pairs)
+
+
+def mass_by_quadrature(low, high, location, concentration):
+    """The probability between two angles to many digits, however small, cut where it is dense."""
+
+    def density(x):
+        height = np.exp(concentration * (np.cos(x - location) - 1))
+        return height / (2 * np.pi * special.i0e(concentration))
+
+    decays = np.array([0.03, 0.1, 0.3, 1.0, 3.0]) / np.sqrt(concentration)
+    ends = np.unique(np.clip([low, high, *(low + decays), *(high - decays)], low, high))
+    return sum(integrate.quad(density, *pair, epsabs=0)[0] for pair in itertools.pairwise(ends))
+
+
+class Tails(unittest.TestCase):
+    def test_far_ones_have_their_digits_and_slopes(self):
+        # Also where the tail goes round beyond the point opposite the centre.
+        cases = [(0.0, 30.0, -2.0), (1.0, 30.0, -2.0), (-3.0, 90.0, 2.0), (40.2, 200.0, -1.0)]
+        cases += [(0.1, 900.0, -0.4), (2.0, 30.0, -3.0), (1.0, 2.0, 0.7), (-0.3, 60.0, 2.0)]
+        cases += [(0.3, 1e-3, 3.0)]
+        location, concentration, x = np.array(cases).T
+        p = {"location": location, "concentration": concentration}
+        density = np.exp(VON_MISES.log_density(on_numpy, x, p))
+        sides = (VON_MISES.log_cdf, 1, -np.pi, x), (VON_MISES.log_survival, -1, x, np.pi)
+        for log_side, sign, *ends in sides:
+            every = np.broadcast(*ends, location, concentration)
+            mass = np.array([mass_by_quadrature(*each) for each in every])
+            self.assertLess(mass.min(), 1e-20)
+            with self.subTest(sign=sign):
+                found = log_side(on_numpy, x, p)
+                np.testing.assert_allclose(found, np.log(mass), rtol=0, atol=1e-9)
+                compiled, back = jax.jit(
+                    lambda x, side=log_side: jax.vjp(lambda x: side(on_jax, x, p), x)
+                )(x)
+                np.testing.assert_allclose(compiled, found, rtol=0, atol=1e-9)
+                slopes = back(np.ones(len(x)))[0]
+                np.testing.assert_allclose(slopes, sign * density / mass, rtol=1e-7, atol=1e-12)
 
 
 class Mean(unittest.TestCase):
