@@ -176,6 +176,42 @@ class Extremes(unittest.TestCase):
         self.assertGreaterEqual(found.min(), 20.0)
 
 
+class FarCuts(unittest.TestCase):
+    def test_what_is_left_of_tails_too_small_for_a_number_has_quantiles_and_a_mean(self):
+        q = np.array([0.0, 0.02, 0.5, 0.97, 1.0])
+        scaled = {"location": 0.5, "scale": 2.0}
+        for name, arguments, low, high in (
+            ("normal", scaled, 90.0, np.inf),
+            ("normal", scaled, -np.inf, -90.0),
+            ("normal", scaled, 90.0, 90.02),
+            ("normal", scaled, -91.0, -90.0),
+            ("logistic", scaled, 3e3, np.inf),
+            ("gumbel", scaled, 2e3, 2e3 + 3),
+            ("exponential", {"rate": 3.0}, 900.0, np.inf),
+            ("gamma", {"shape": 3.0, "rate": 2.0}, 700.0, np.inf),
+            ("skew_normal", {**scaled, "shape": 4.0}, 120.0, np.inf),
+        ):
+            bounds = {"low": low, "high": high}
+            p = arguments | {key: value for key, value in bounds.items() if np.isfinite(value)}
+            family, uncut = (family_for(name, frozenset(each)) for each in (p, arguments))
+            with self.subTest(name=name, **bounds):
+                x = family.quantile(q, p)
+                np.testing.assert_array_equal(x[[0, -1]], [low, high])
+                above = 0 < low < np.inf
+                tail = uncut.log_survival if above else uncut.log_cdf
+                logs = np.asarray(tail(on_numpy, x, arguments))
+                inner, outer = np.exp(logs - logs[0 if above else -1])[[1, 2, 3]], 0.0
+                if np.isfinite([low, high]).all():
+                    outer = np.exp(abs(logs[-1] - logs[0]) * -1)
+                share = (1 - inner) / (1 - outer) if above else (inner - outer) / (1 - outer)
+                np.testing.assert_allclose(share, q[1:4], rtol=1e-8)
+                inside = family.quantile((np.arange(4000) + 0.5) / 4000, p)
+                near = low if above else high
+                self.assertAlmostEqual(
+                    float(family.mean(p)) / near, inside.mean() / near, delta=1e-3 * np.ptp(x[1:4])
+                )
+
+
 class Large(unittest.TestCase):
     def test_binomials_of_large_arguments_and_their_derivatives_are_those_of_all(self):
         hits, misses = np.array([2e4, 3e6, 5e7]), np.array([5e4, 1.5e4, 2e8])

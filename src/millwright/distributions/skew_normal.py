@@ -9,6 +9,7 @@ from scipy import special
 
 from millwright.distributions import on_numpy
 from millwright.distributions.family import Family, Parameter, Parameters
+from millwright.distributions.far_tails import tail_quantile
 from millwright.distributions.location_scale import LOCATION, SCALE, standard
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.owen import owen_t
@@ -100,14 +101,16 @@ class SkewNormal(Family):
         return p["location"] + p["scale"] * z
 
     def _refined(self, z: np.ndarray, q: np.ndarray, shape: np.ndarray) -> np.ndarray:
-        """Newton's steps in the log scale: the quick form cancels in far tails."""
-        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            for _ in range(4):
-                log_below = self._log_tail(on_numpy, z, shape, np.full(z.shape, -1.0))
-                slope = np.exp(self._log_standard(on_numpy, z, shape) - log_below)
-                step = np.clip((log_below - np.log(q)) / slope, -2.0, 2.0)
-                z = np.where(np.isfinite(step), z - step, z)
-        return z
+        """Return far quantiles anew: the quick form cancels in far tails."""
+        below = np.full(z.shape, -1.0)
+        with np.errstate(divide="ignore"):
+            return tail_quantile(
+                lambda z: self._log_tail(on_numpy, z, shape, below),
+                lambda z: self._log_standard(on_numpy, z, shape),
+                z,
+                np.log(q),
+                -1,
+            )
 
     def survival_quantile(self, q: Array, p: Parameters) -> Array:
         mirror = {**p, "location": -p["location"], "shape": -p["shape"]}

@@ -8,6 +8,7 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.family import Family, Parameters, Support, larger_bound
+from millwright.distributions.far_tails import tail_quantile
 from millwright.distributions.location_scale import standard
 from millwright.distributions.mathematics import Array, Mathematics, log_diff_exp
 from millwright.distributions.means import (
@@ -21,6 +22,8 @@ from millwright.distributions.modified import Modified
 __all__ = ["Truncated", "mean_between", "split_bounds"]
 
 _FAR_OUT = 10.0
+_SMALLEST = 1e-290
+"""Probabilities below have lost digits, or are zero."""
 _BOUNDS = ("low", "high")
 
 
@@ -108,10 +111,40 @@ class Truncated(Family):
         inner, low, high = split_bounds(p)
         q = np.asarray(q, dtype=float)
         at_low, at_high = (self._shares(b, inner, d) for b, d in ((low, (0, 1)), (high, (1, 0))))
-        from_below = self.family.quantile(at_low[0] + q * (at_high[0] - at_low[0]), inner)
+        lower = at_low[0] + q * (at_high[0] - at_low[0])
         upper = at_high[1] + (1 - q) * (at_low[1] - at_high[1])
-        from_above = self.family.survival_quantile(upper, inner)
-        return self._clip(np.where(at_low[0] > 0.5, from_above, from_below), low, high)
+        with np.errstate(divide="ignore", over="ignore"):
+            from_below = self.family.quantile(lower, inner)
+            from_above = self.family.survival_quantile(upper, inner)
+        x = np.asarray(np.where(at_low[0] > 0.5, from_above, from_below))
+        for sign, bound, share in ((1, low, at_low[1]), (-1, high, at_high[0])):
+            # The far end itself is where it is.
+            inward = q < 1 if sign == 1 else q > 0
+            far = np.broadcast_to((np.asarray(share) < _SMALLEST) & inward, x.shape)
+            if bound is not None and far.any():
+                x[far] = self._far_quantile(sign, *_picked(far, q, p))
+        return self._clip(x, low, high)
+
+    def _far_quantile(self, sign: int, q: np.ndarray, p: dict[str, np.ndarray]) -> np.ndarray:
+        """Return quantiles where all beyond the nearer bound is too little for a number.
+
+        `sign` is 1 for what lies above the lower bound, -1 for what lies below the upper one.
+        """
+        inner, low, high = split_bounds(p)
+        near, other = (low, high) if sign == 1 else (high, low)
+        tail = self.family.log_survival if sign == 1 else self.family.log_cdf
+
+        def log_tail(x: np.ndarray) -> Array:
+            return tail(on_numpy, x, inner)
+
+        # Of what lies beyond the nearer bound the share `beyond` is further out than x.
+        beyond = 1 - q if sign == 1 else q
+        whole = log_tail(np.asarray(near))
+        with np.errstate(divide="ignore"):
+            cut = 0.0 if other is None else np.exp(log_tail(other) - whole)
+            target = whole + np.log(beyond + (1 - beyond) * cut)
+        density = self.family.log_density
+        return tail_quantile(log_tail, lambda x: density(on_numpy, x, inner), near, target, sign)
 
     def _shares(
         self, bound: Array | None, inner: Parameters, default: tuple[float, float]
@@ -179,7 +212,14 @@ def _filled(
     given = {name: np.asarray(value, float) for name, value in p.items() if value is not None}
     shape = np.broadcast_shapes(missing.shape, *(value.shape for value in given.values()))
     where = np.broadcast_to(missing, shape)
-    picked = {name: np.broadcast_to(value, shape)[where] for name, value in given.items()}
     result = np.broadcast_to(found, shape).copy()
-    result[where] = mean_by_quantiles(Truncated(family), picked)
+    result[where] = mean_by_quantiles(Truncated(family), _picked(where, result, given)[1])
     return result
+
+
+def _picked(
+    where: np.ndarray, values: np.ndarray, p: Parameters
+) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """Return values and parameters at these places, each flat."""
+    every = {name: np.broadcast_to(np.asarray(v, float), where.shape) for name, v in p.items()}
+    return np.broadcast_to(values, where.shape)[where], {n: v[where] for n, v in every.items()}
