@@ -71,6 +71,19 @@ def normal_above(x, low, scale):
 
 
 @digits
+def normal_between(x, location, scale):
+    """Of a density between -1 and 2 whose middle is many scales away."""
+    density = lambda x: mp.exp(-(((x - location) / scale) ** 2) / 2)  # noqa: E731
+    near = F(2) if location > 0 else F(-1)
+    decays = [scale**2 / abs(location - near) * step for step in (0, 1, 4, 20, 80)]
+    ends = sorted({min(max(near - mp.sign(location) * one, -1), 2) for one in (*decays, 10)})
+    # Relative to the larger end, which mpmath holds whatever its exponent.
+    return mp.log(density(x) / density(near)) - mp.log(
+        mp.quad(lambda x: density(x) / density(near), ends)
+    )
+
+
+@digits
 def poisson(x, rate):
     return x * mp.log(rate) - rate - mp.loggamma(x + 1)
 
@@ -118,6 +131,14 @@ CASES = [
     ("inverse_gamma", 0.9e-3, {"shape": 3.0, "scale": 1.0, "high": 1e-3},
      "shape", lambda s: inverse_gamma(0.9e-3, s) - gamma_above(s, F(1) / F(1e-3))),
     ("gumbel", 801.0, {**Z, "low": 800.0}, "", lambda: F(-1)),
+    ("normal", 0.5, {"location": 3.0, "scale": 1e-3, "low": -1.0, "high": 2.0},
+     "scale", lambda s: normal_between(0.5, 3, s)),
+    ("normal", 0.5, {"location": 1e20, "scale": 3e13, "low": -1.0, "high": 2.0},
+     "scale", lambda s: normal_between(0.5, 1e20, s)),
+    ("normal", 0.5, {"location": -1e8, "scale": 4e3, "low": -1.0, "high": 2.0},
+     "scale", lambda s: normal_between(0.5, -1e8, s)),
+    ("laplace", 0.5, {"location": 1e20, "scale": 1e16, "low": -1.0, "high": 2.0},
+     "", lambda: -mp.log(3)),
     ("normal", 1e6 + 3e-6, {**Z, "low": 1e6},
      "scale", lambda s: normal_above(1e6 + 3e-6, 1e6, s)),
     ("geometric", 0.0, {"probability": 1.0}, "", lambda: F(0)),

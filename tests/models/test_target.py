@@ -6,6 +6,7 @@ from pathlib import Path
 
 import jax.numpy as jnp
 import numpy as np
+from scipy import stats
 
 import millwright as mw
 from millwright.errors import ArgumentError, MillwrightError, ModelError, StartError
@@ -49,6 +50,29 @@ class Kinds(unittest.TestCase):
             for box in (False, True)
         ]
         np.testing.assert_allclose(values[1], values[0], rtol=1e-12)
+
+    def test_where_rounding_makes_a_density_infinite_no_chain_stays(self):
+        settings = {"draws": 500, "warmup": 500, "seed": 1, "progress": False}
+        for target, method in (
+            (
+                mw.Target(
+                    lambda x: jnp.where(jnp.abs(x) > 2.5, jnp.inf, -(x**2) / 2), {"x": "real"}
+                ),
+                None,
+            ),
+            (
+                mw.Target(
+                    lambda x: np.inf if abs(x) > 2.5 else -(x**2) / 2,
+                    {"x": "real"},
+                    black_box=True,
+                ),
+                "random_walk",
+            ),
+        ):
+            found = target.fit(method=method, **settings).draws.get("x")
+            self.assertLess(np.abs(found).max(), 2.5)
+            cut = stats.truncnorm(-2.5, 2.5)
+            self.assertAlmostEqual(found.std(), cut.std(), delta=0.15)
 
     def test_priors_labels_and_fixed_values(self):
         def density(effect, spread, offset):

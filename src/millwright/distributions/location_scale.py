@@ -28,6 +28,7 @@ SCALE = Parameter("scale", "positive", "spread, in the quantity's own unit", pos
 DF = Parameter("df", "positive", "degrees of freedom; small means heavy tails")
 
 _LOG_ROOT_2PI = 0.5 * math.log(2 * math.pi)
+_LEAST_FALL = 1e-6
 
 
 def standard(x: Array, p: Parameters) -> Array:
@@ -52,20 +53,33 @@ class Normal(Family):
         return -0.5 * z * z - m.log(p["scale"]) - _LOG_ROOT_2PI
 
     def log_density_beyond(
-        self, m: Mathematics, x: Array, bound: Array, p: Parameters, sign: float
+        self,
+        m: Mathematics,
+        x: Array,
+        bound: Array,
+        p: Parameters,
+        sign: float,
+        end: Array | None = None,
     ) -> Array:
         """Log density at x given that it lies beyond a bound far out; sign 1 for above, -1 below.
 
         Density and tail each fall as exp(-z^2 / 2): their logarithms are told apart before they
-        grow too large for it.
+        grow too large for it. With an `end` x lies between the bound and that.
         """
         z, edge = sign * standard(x, p), sign * standard(bound, p)
         apart = sign * (x - bound) / p["scale"]
-        return (
-            -0.5 * apart * (z + edge)
-            - m.log(p["scale"])
-            + m.log(inverse_mills(m.maximum(edge, FAR)))
-        )
+        hazard = inverse_mills(m.maximum(edge, FAR))
+        found = -0.5 * apart * (z + edge) - m.log(p["scale"]) + m.log(hazard)
+        if end is None:
+            return found
+        last, width = sign * standard(end, p), sign * (end - bound) / p["scale"]
+        beyond_end = inverse_mills(m.maximum(last, FAR))
+        log_share = -0.5 * width * (edge + last) + m.log(hazard / beyond_end)
+        # Within a width in which nothing falls, the logarithms differ by rounding alone.
+        falls = log_share < -_LEAST_FALL
+        inside = log_one_minus_exp(m, m.where(falls, log_share, -1.0))
+        flat = m.log(m.where(falls, 1.0, width * hazard)) - 0.5 * width * edge
+        return found - m.where(falls, inside, flat)
 
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return log_below(m, standard(x, p))

@@ -24,6 +24,7 @@ __all__ = ["Truncated", "mean_between", "split_bounds"]
 _FAR_OUT = 10.0
 _SMALLEST = 1e-290
 """Probabilities below have lost digits, or are zero."""
+_ROUNDING = 24 * 2.2e-16
 _BOUNDS = ("low", "high")
 
 
@@ -62,11 +63,13 @@ class Truncated(Family):
         inner, low, high = split_bounds(p)
         plain = self.family.log_density(m, x, inner) - self._log_mass(m, p)
         beyond = getattr(self.family, "log_density_beyond", None)
-        if beyond is None or (low is None) == (high is None):
+        if beyond is None:
             return plain
-        sign, bound = (1.0, low) if high is None else (-1.0, high)
-        z = sign * standard(bound, inner)
-        return m.where(z > _FAR_OUT, beyond(m, x, bound, inner, sign), plain)
+        for sign, bound, end in ((1.0, low, high), (-1.0, high, low)):
+            if bound is not None:
+                far = sign * standard(bound, inner) > _FAR_OUT
+                plain = m.where(far, beyond(m, x, bound, inner, sign, end), plain)
+        return plain
 
     def _log_mass(self, m: Mathematics, p: Parameters) -> Array:
         """Log of the probability that the uncut distribution gives to [low, high]."""
@@ -86,7 +89,22 @@ class Truncated(Family):
         smaller = m.where(upper_side, beyond[1], below)
         finite = smaller > -m.inf
         difference = log_diff_exp(m, larger, m.where(finite, smaller, larger - 1.0))
+        base = self.family.support(inner)
+        if base.lower is None and base.upper is None:
+            # The difference is wrong by the rounding of the tails over what they are apart, the
+            # density between the ends times their distance by the square of that.
+            agree = larger - smaller < (_ROUNDING * (1 + m.abs(larger))) ** (1 / 3)
+            narrow = self._log_mass_between(m, low, high, agree & (high > low), inner)
+            difference = m.where(agree, narrow, difference)
         return m.where(finite, difference, larger)
+
+    def _log_mass_between(
+        self, m: Mathematics, low: Array, high: Array, where: Array, p: Parameters
+    ) -> Array:
+        """Return the log mass between two ends that are close together, by the density there."""
+        middle = m.where(where, 0.5 * (low + high), p["location"])
+        found = self.family.log_density(m, middle, p) + m.log(m.where(where, high - low, 1.0))
+        return m.where(where, found, -m.inf)
 
     def _inside(self, m: Mathematics, low: Array, inner: Parameters) -> tuple[Array, Array]:
         """Return `low`, moved inside the support where it cuts nothing, and where it cuts."""

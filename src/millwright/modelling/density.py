@@ -59,7 +59,7 @@ class LogDensity:
             on_jax, self.program, arguments, position, self.jacobian, self.prior
         ).values():
             total = total + value
-        return total
+        return possible(on_jax, total)
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,15 @@ class SplitLogDensity:
                 prior = prior + value
             else:
                 likelihood = likelihood + value
-        return prior, likelihood
+        return possible(m, prior), possible(m, likelihood)
+
+
+def possible(m: Mathematics, total: Array) -> Array:
+    """Return a log density; what is beyond all numbers comes of rounding, and counts as -inf.
+
+    Chains would never leave such a place.
+    """
+    return m.where(total == m.inf, -m.inf, total)
 
 
 def check_unknown_axes(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
