@@ -58,7 +58,7 @@ class Normal(Family):
         x: Array,
         bound: Array,
         p: Parameters,
-        sign: float,
+        sign: Array,
         end: Array | None = None,
     ) -> Array:
         """Log density at x given that it lies beyond a bound far out; sign 1 for above, -1 below.

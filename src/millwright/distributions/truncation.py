@@ -65,11 +65,13 @@ class Truncated(Family):
         beyond = getattr(self.family, "log_density_beyond", None)
         if beyond is None:
             return plain
-        for sign, bound, end in ((1.0, low, high), (-1.0, high, low)):
-            if bound is not None:
-                far = sign * standard(bound, inner) > _FAR_OUT
-                plain = m.where(far, beyond(m, x, bound, inner, sign, end), plain)
-        return plain
+        sign, bound, end = (1.0, low, high) if high is None else (-1.0, high, low)
+        if low is not None and high is not None:
+            above = standard(low, inner) > _FAR_OUT
+            sign = m.where(above, 1.0, -1.0)
+            bound, end = m.where(above, low, high), m.where(above, high, low)
+        far = sign * standard(bound, inner) > _FAR_OUT
+        return m.where(far, beyond(m, x, bound, inner, sign, end), plain)
 
     def _log_mass(self, m: Mathematics, p: Parameters) -> Array:
         """Log of the probability that the uncut distribution gives to [low, high]."""

@@ -20,6 +20,9 @@ class PhasePoint(NamedTuple):
     log_density: Any
 
 
+_SMALLEST = 1e-300
+
+
 class StepSize(NamedTuple):
     """State of the dual averaging of the step size (Hoffman and Gelman 2014, section 3.2.1)."""
 
@@ -32,7 +35,8 @@ class StepSize(NamedTuple):
     @classmethod
     def starting_at(cls, step_size: float, reach: float = 1.0) -> StepSize:
         """Return the state that explores from `step_size`, first towards `reach` times it."""
-        log_step = float(np.log(step_size))
+        # Where no step is taken at all the size falls to nothing.
+        log_step = float(np.log(max(step_size, _SMALLEST)))
         centre = np.log(reach) + log_step
         return cls(*(np.float64(v) for v in (centre, log_step, log_step, 0, 0)))
 
