@@ -6,6 +6,7 @@ import unittest
 import jax.numpy as jnp
 import numpy as np
 
+import millwright as mw
 from millwright.diagnostics.convergence import mean_error, scale_reduction, sd_error
 from millwright.errors import StartError
 from millwright.sampling.chains import sample
@@ -110,6 +111,22 @@ class Trouble(unittest.TestCase):
     def test_no_starting_point(self):
         with self.assertRaisesRegex(StartError, "100 points drawn from the prior. It is nowhere"):
             sample(target(nowhere, 2), FitSettings(10, 10), 2, seed=0)
+
+    def test_a_start_so_low_that_rounding_hides_every_step_is_not_taken(self):
+        # Half of the draws of this prior are beyond 1e30, a third beyond 1e50.
+        model = mw.Model(
+            priors={
+                "level": "normal(0, 10)",
+                "spread": "inverse_gamma(shape=0.01, scale=0.01)",
+                "mill": "normal(0, spread) per stone",
+            },
+            likelihood={"broke": "bernoulli(log_odds=level + mill[stone])"},
+        )
+        data = {"stone": ["a", "b", "c"] * 4, "broke": [0, 1] * 6}
+        for seed in (0, 2):
+            fit = model.fit(data, draws=200, warmup=400, seed=seed, progress=False)
+            by_chain = np.asarray(fit.draws.get("spread")).mean(axis=1)
+            self.assertLess(by_chain.max(), 1e3)
 
     def test_interruption_keeps_what_is_done(self):
         def interrupt(progress):

@@ -183,6 +183,14 @@ class Estimates(unittest.TestCase):
         draws = np.random.default_rng(5).multivariate_normal([0, 0], covariance, 500)
         self.assertTrue(wants_dense(draws, draws.std(axis=0)))
 
+    def test_draws_far_beyond_the_scales_have_a_factor(self):
+        # A wide prior's draws, when the scales have not caught up with them yet.
+        draws = np.random.default_rng(8).standard_normal((80, 3)) * [1.0, 1e9, 1e180]
+        factor = dense_scale(draws, np.ones(3))
+        self.assertTrue(np.isfinite(factor).all())
+        self.assertGreater(np.linalg.eigvalsh(factor @ factor.T)[0], 0)
+        self.assertTrue(wants_dense(draws, np.ones(3)))
+
     def test_few_draws_or_one_unknown_stay_diagonal(self):
         draws = np.random.default_rng(6).standard_normal((50, 2))
         draws[:, 1] = draws[:, 0]

@@ -154,7 +154,10 @@ def _sane(part: Part, spread: dict[str, np.ndarray]) -> tuple[Any, dict[str, np.
 
 
 def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
-    """Return drawn unknowns in unconstrained coordinates, shape (draws, dimension)."""
+    """Return drawn unknowns in unconstrained coordinates, shape (draws, dimension).
+
+    Draws of a very wide prior may have none, and are not finite.
+    """
     pieces = []
     program = binding.program
     for part, place in zip(binding.program.unknowns, places(binding.program), strict=True):
@@ -164,7 +167,8 @@ def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
         values = spread_over(item, axes)
         if part.name in binding.program.mapped:
             constants = constants_for(evaluation, part)
-            u = unplace_group(part, values, named, constants)
+            with np.errstate(over="ignore", invalid="ignore"):
+                u = unplace_group(part, values, named, constants)
         else:
             u = free_of(part, values, named)
         pieces.append(u.reshape(len(u), place.size))

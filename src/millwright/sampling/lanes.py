@@ -22,7 +22,12 @@ from millwright.sampling.methods import FixedLength
 from millwright.sampling.mode import Slopes
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.start_points import spread_of, start_candidates
+from millwright.sampling.start_points import (
+    LIKELY_TRIED,
+    LOWEST_START,
+    spread_of,
+    start_candidates,
+)
 from millwright.sampling.state import widths
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
@@ -181,12 +186,13 @@ class Lanes:
         positions = np.array(candidates[:, :, 0])
         point = LanePoint(positions, *self._heights(positions))
         for number in range(1, candidates.shape[2]):
-            bad = ~_finite(point)
-            if not bad.any():
+            worth = _worth(point)
+            if worth.min() == 2 or (worth.min() == 1 and number >= LIKELY_TRIED):
                 break
-            tried = candidates[:, :, number]
-            for old, new in zip(point, (tried, *self._heights(tried)), strict=True):
-                old[bad] = new[bad]
+            tried = LanePoint(candidates[:, :, number], *self._heights(candidates[:, :, number]))
+            better = _worth(tried) > worth
+            for old, new in zip(point, tried, strict=True):
+                old[better] = new[better]
         return point
 
     def _heights(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -411,6 +417,12 @@ class Lanes:
                 )
             pieces.append(tuple(own))
         return after, pieces
+
+
+def _worth(point: LanePoint) -> np.ndarray:
+    """Return for each start 2 if it is one, 1 if it is only finite, else 0."""
+    finite = _finite(point)
+    return finite.astype(int) + (finite & (point.log_density > LOWEST_START))
 
 
 def _finite(point: LanePoint) -> np.ndarray:

@@ -17,7 +17,12 @@ from millwright.sampling.gradient_metric import FEWEST, scale_by_gradients
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.start_points import spread_of, start_candidates
+from millwright.sampling.start_points import (
+    LIKELY_TRIED,
+    LOWEST_START,
+    spread_of,
+    start_candidates,
+)
 from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import (
@@ -199,15 +204,23 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         return ({**found, "warmup_steps": state.warmup_steps, "steps": state.steps},)
 
     def _first_point(self, state: ChainState, candidates: np.ndarray) -> ChainState:
-        for position in candidates:
+        found: PhasePoint | None = None
+        for number, position in enumerate(candidates, start=1):
             point = self._evaluate(position, state)
             if np.isfinite(point.log_density) and np.isfinite(point.gradient).all():
-                return replace(
-                    state,
-                    position=position,
-                    gradient=_shrunk(state.scale, point.gradient),
-                    log_density=float(point.log_density),
-                )
+                found = found or point._replace(q=position)
+                if point.log_density > LOWEST_START:
+                    found = point._replace(q=position)
+                    break
+            if found is not None and number >= LIKELY_TRIED:
+                break
+        if found is not None:
+            return replace(
+                state,
+                position=found.q,
+                gradient=_shrunk(state.scale, found.gradient),
+                log_density=float(found.log_density),
+            )
         raise StartError(
             "No starting point: the log density was not finite at any of 100 points drawn from "
             f"the prior. {self.target.explain(candidates)}"

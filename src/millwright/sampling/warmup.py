@@ -29,7 +29,8 @@ Metric = Literal["automatic", "diagonal", "dense"]
 LARGEST_DENSE = 200
 STRONGLY_CORRELATED = 100.0
 _DRAWS_A_DIMENSION = 3
-_FARTHEST = 1e100
+_FARTHEST = 1e3
+"""Standard deviations from the middle; what is shrunk keeps its digits beside the square."""
 
 without_overflow = np.errstate(over="ignore", invalid="ignore")
 """Of draws that run off to where squares overflow the verdict tells more than a warning."""
@@ -101,7 +102,7 @@ def refined_scale(n: int, mean: np.ndarray, sd: np.ndarray, before: np.ndarray) 
 
 
 def _standardised(draws: np.ndarray, sd: np.ndarray) -> np.ndarray:
-    """Return draws in units of `sd` around their mean, within a range that has squares."""
+    """Return draws in units of `sd` around their mean, outliers brought nearer."""
     return np.clip((draws - draws.mean(axis=0)) / sd, -_FARTHEST, _FARTHEST)
 
 
