@@ -23,7 +23,6 @@ from millwright.sampling.mode import Slopes
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.start_points import (
-    LIKELY_TRIED,
     LOWEST_START,
     spread_of,
     start_candidates,
@@ -139,12 +138,13 @@ class Lanes:
         ]
         spread = [spread_of(np.concatenate(every)) for every in found]
         candidates = np.stack([np.stack([one[:_CANDIDATES] for one in every]) for every in found])
+        lowest = np.full(candidates.shape[:2], LOWEST_START)
         for at, target in enumerate(self.targets):
             for chain in range(self.chains):
                 beginning = target.beginning(chain)
                 if beginning is not None:
-                    candidates[at, chain, 0] = beginning
-        point = self._first_points(candidates)
+                    candidates[at, chain, 0], lowest[at, chain] = beginning, -np.inf
+        point = self._first_points(candidates, lowest)
         states = [
             self._state_at(seed, LanePoint(*(part[at] for part in point)), spread[at])
             for at, seed in enumerate(self.seeds)
@@ -181,16 +181,16 @@ class Lanes:
             warmup_steps=nothing,
         )
 
-    def _first_points(self, candidates: np.ndarray) -> LanePoint:
-        """Return the first candidate of each chain at which all is finite, with its values."""
+    def _first_points(self, candidates: np.ndarray, lowest: np.ndarray) -> LanePoint:
+        """Return the first candidate of each chain that is high enough, or else the highest."""
         positions = np.array(candidates[:, :, 0])
         point = LanePoint(positions, *self._heights(positions))
         for number in range(1, candidates.shape[2]):
-            worth = _worth(point)
-            if worth.min() == 2 or (worth.min() == 1 and number >= LIKELY_TRIED):
+            heights = _heights_from_finite(point)
+            if (heights > lowest).all():
                 break
             tried = LanePoint(candidates[:, :, number], *self._heights(candidates[:, :, number]))
-            better = _worth(tried) > worth
+            better = (heights <= lowest) & (_heights_from_finite(tried) > heights)
             for old, new in zip(point, tried, strict=True):
                 old[better] = new[better]
         return point
@@ -419,10 +419,9 @@ class Lanes:
         return after, pieces
 
 
-def _worth(point: LanePoint) -> np.ndarray:
-    """Return for each start 2 if it is one, 1 if it is only finite, else 0."""
-    finite = _finite(point)
-    return finite.astype(int) + (finite & (point.log_density > LOWEST_START))
+def _heights_from_finite(point: LanePoint) -> np.ndarray:
+    """Return the log density of each start; -inf where not all is finite."""
+    return np.where(_finite(point), point.log_density, -np.inf)
 
 
 def _finite(point: LanePoint) -> np.ndarray:

@@ -18,7 +18,6 @@ from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
 from millwright.sampling.start_points import (
-    LIKELY_TRIED,
     LOWEST_START,
     spread_of,
     start_candidates,
@@ -164,9 +163,9 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         _, momenta, choices = map(np.random.default_rng, children)
         candidates = start_candidates(self.target, self.seed, unit)
         scale = spread_of(candidates)
-        beginning = self.target.beginning(unit)
+        beginning, lowest = self.target.beginning(unit), LOWEST_START
         if beginning is not None:
-            candidates = np.concatenate([beginning[None], candidates])
+            candidates, lowest = np.concatenate([beginning[None], candidates]), -np.inf
         dimension = self.target.dimension
         state = ChainState(
             unit=unit,
@@ -184,7 +183,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             momenta=momenta.bit_generator.state,
             choices=choices.bit_generator.state,
         )
-        state = self._first_point(state, candidates[:100])
+        state = self._first_point(state, candidates[:100], lowest)
         state, size = self._first_step(state, 1.0)
         began_at = np.array(StepSize.starting_at(size, reach=10.0))
         return replace(state, step_size=began_at, warmup_seconds=time.perf_counter() - began)
@@ -203,17 +202,15 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         )
         return ({**found, "warmup_steps": state.warmup_steps, "steps": state.steps},)
 
-    def _first_point(self, state: ChainState, candidates: np.ndarray) -> ChainState:
+    def _first_point(self, state: ChainState, candidates: np.ndarray, lowest: float) -> ChainState:
         found: PhasePoint | None = None
-        for number, position in enumerate(candidates, start=1):
+        for position in candidates:
             point = self._evaluate(position, state)
-            if np.isfinite(point.log_density) and np.isfinite(point.gradient).all():
-                found = found or point._replace(q=position)
-                if point.log_density > LOWEST_START:
-                    found = point._replace(q=position)
+            finite = np.isfinite(point.log_density) and np.isfinite(point.gradient).all()
+            if finite and (found is None or point.log_density > found.log_density):
+                found = point._replace(q=position)
+                if found.log_density > lowest:
                     break
-            if found is not None and number >= LIKELY_TRIED:
-                break
         if found is not None:
             return replace(
                 state,

@@ -6,10 +6,10 @@ import numpy as np
 
 from millwright.sampling.target import TargetDensity
 
-__all__ = ["LIKELY_TRIED", "LOWEST_START", "spread_of", "start_candidates"]
+__all__ = ["LOWEST_START", "spread_of", "start_candidates"]
 
-LOWEST_START, LIKELY_TRIED = -1e13, 20
-"""A start with a lower log density is taken only if the first so many candidates all are lower.
+LOWEST_START = -1e13
+"""A start with a lower log density is taken only if those of all candidates are lower.
 
 What decides about a step is lost in the rounding of such numbers, and a chain never moves.
 """
