@@ -232,6 +232,13 @@ class FarCuts(unittest.TestCase):
                     float(family.mean(p)) / near, inside.mean() / near, delta=1e-3 * np.ptp(x[1:4])
                 )
 
+    def test_between_ends_where_nothing_falls_all_is_as_likely(self):
+        q = np.array([0.0, 0.25, 0.5, 1.0])
+        for location in (1e20, -1e20):
+            p = {"location": location, "scale": 3e13, "low": -1.0, "high": 2.0}
+            found = family_for("normal", frozenset(p)).quantile(q, p)
+            np.testing.assert_allclose(found, -1 + 3 * q, atol=1e-6)
+
 
 class Large(unittest.TestCase):
     def test_binomials_of_large_arguments_and_their_derivatives_are_those_of_all(self):

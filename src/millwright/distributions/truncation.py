@@ -34,6 +34,15 @@ def split_bounds(p: Parameters) -> tuple[dict[str, Array], Array | None, Array |
     return inner, p.get("low"), p.get("high")
 
 
+def _agree(m: Mathematics, larger: Array, smaller: Array) -> Array:
+    """Whether the logs of two tails differ so little that between them all is as dense.
+
+    Their difference is wrong by the rounding of both over itself; taking the density between for
+    constant, by the square of the difference.
+    """
+    return larger - smaller < (_ROUNDING * (1 + m.abs(larger))) ** (1 / 3)
+
+
 class Truncated(Family):
     """`family` restricted to [low, high]; either bound may be absent.
 
@@ -93,9 +102,7 @@ class Truncated(Family):
         difference = log_diff_exp(m, larger, m.where(finite, smaller, larger - 1.0))
         base = self.family.support(inner)
         if base.lower is None and base.upper is None:
-            # The difference is wrong by the rounding of the tails over what they are apart, the
-            # density between the ends times their distance by the square of that.
-            agree = larger - smaller < (_ROUNDING * (1 + m.abs(larger))) ** (1 / 3)
+            agree = _agree(m, larger, smaller)
             narrow = self._log_mass_between(m, low, high, agree & (high > low), inner)
             difference = m.where(agree, narrow, difference)
         return m.where(finite, difference, larger)
@@ -160,11 +167,14 @@ class Truncated(Family):
         # Of what lies beyond the nearer bound the share `beyond` is further out than x.
         beyond = 1 - q if sign == 1 else q
         whole = log_tail(np.asarray(near))
+        cut = np.full(whole.shape, -np.inf) if other is None else log_tail(other)
         with np.errstate(divide="ignore"):
-            cut = 0.0 if other is None else np.exp(log_tail(other) - whole)
-            target = whole + np.log(beyond + (1 - beyond) * cut)
+            target = whole + np.log(beyond + (1 - beyond) * np.exp(cut - whole))
         density = self.family.log_density
-        return tail_quantile(log_tail, lambda x: density(on_numpy, x, inner), near, target, sign)
+        x = tail_quantile(log_tail, lambda x: density(on_numpy, x, inner), near, target, sign)
+        if low is None or high is None:
+            return x
+        return np.where(_agree(on_numpy, whole, cut), low + q * (high - low), x)
 
     def _shares(
         self, bound: Array | None, inner: Parameters, default: tuple[float, float]
