@@ -296,6 +296,18 @@ class Refusals(unittest.TestCase):
                 mw.Model(priors={"a": "normal(0, 1)"}, likelihood={"y": text}).bind({"y": [2.0]})
             self.assertIn(words, str(caught.exception))
 
+    def test_values_between_the_multiples_of_a_step_are_refused(self):
+        data = {"y": [1.5, 1.29, 0.5, -0.77], "step": [0.5, 0.01, 0.1, 0.5]}
+        for step, seen in (("0.5", "1.29, -0.77 in rows 2, 4"), ("step", "-0.77 in row 4")):
+            model = mw.Model(
+                priors={"a": "normal(0, 1)"}, likelihood={"y": f"rounded(normal(a, 1), to={step})"}
+            )
+            with self.assertRaisesRegex(DataError, f"multiples of `to`, but the data have {seen}"):
+                model.bind(data)
+            # Conversions leave a part of a step, and gaps are none.
+            near = model.bind(data | {"y": [1.502, np.nan, 0.5, -0.5]}, missing="drop")
+            self.assertEqual(near.program.size_of["row"], 3)
+
     def test_values_beyond_a_limit_are_refused(self):
         model = mw.Model(
             priors={"a": "normal(0, 1)"}, likelihood={"y": "censored(normal(a, 1), high=limit)"}

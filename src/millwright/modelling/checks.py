@@ -6,6 +6,7 @@ import numpy as np
 
 from millwright.distributions import on_numpy
 from millwright.distributions.family import DOMAIN_WORDS, Family, Support
+from millwright.distributions.recording import Rounded
 from millwright.distributions.state_space import StateSpace
 from millwright.distributions.vector import LabelFamily, VectorFamily
 from millwright.errors import DataError, ModelError
@@ -19,6 +20,9 @@ from millwright.modelling.specification import Part, rests_on_unknowns
 from millwright.modelling.tables import row_words
 
 __all__ = ["check_arguments", "check_outcome"]
+
+_OFF_THE_GRID = 0.05
+"""In steps; conversions of units leave a part of this."""
 
 
 def check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:
@@ -86,6 +90,31 @@ def check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> 
                 f"`{text_of(part.definition.expression)}` gives {support.words()}, but the data "
                 f"have {seen} in {row_words(rows)}",
                 part.definition.expression,
+            )
+        )
+    _check_grid(part, axes, evaluation)
+
+
+def _check_grid(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:
+    """Refuse rounded values that are between the multiples of a known step."""
+    step = dict(part.arguments).get("to")
+    rounded = isinstance(family_of(part.family, part.arguments), Rounded)
+    if not rounded or step is None or rests_on_unknowns(step, evaluation.program.by_name):
+        return
+    named = evaluation.parameters(part)
+    to = spread_arguments(on_numpy, part, named, axes, evaluation.program)["to"]
+    values = np.asarray(evaluation.arguments["observed", part.name], dtype=float)
+    steps = values / to
+    off = np.abs(steps - np.round(steps)) > _OFF_THE_GRID
+    if off.any():
+        rows = np.flatnonzero(off.reshape(len(off), -1).any(axis=1))
+        seen = ", ".join(f"{value:g}" for value in values[off][:5])
+        raise DataError(
+            part.definition.message(
+                f"`{text_of(part.definition.expression)}` gives multiples of `to`, but the data "
+                f"have {seen} in {row_words(rows)}; state the step that they were recorded to, or "
+                "shift them to multiples of it",
+                step,
             )
         )
 
