@@ -99,8 +99,8 @@ class Forms(unittest.TestCase):
 
     def test_a_matrix_of_columns_with_slopes_of_each_stone(self):
         def written_out(u, d):
-            X = d[["flow", "head"]].to_numpy()
-            middle = X @ u["slope"] + (X * u["own"][places(d.stone)]).sum(axis=1)
+            columns = d[["flow", "head"]].to_numpy()
+            middle = columns @ u["slope"] + (columns * u["own"][places(d.stone)]).sum(axis=1)
             return stats.laplace.logpdf(d.weight, middle, 0.7)
 
         self.check(
