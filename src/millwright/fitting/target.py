@@ -14,7 +14,7 @@ from millwright.fitting.not_finite import not_finite
 from millwright.fitting.over_devices import spread_over_devices
 from millwright.fitting.plain_density import short_way
 from millwright.modelling.binding import Binding
-from millwright.modelling.density import LogDensity, SplitLogDensity, possible
+from millwright.modelling.density import LogDensity, SplitLogDensity
 from millwright.modelling.gathering import gathered
 from millwright.modelling.program import COUNTS
 from millwright.modelling.same_shape import padded, without_label_names
@@ -139,8 +139,7 @@ class _Values:
             prior, likelihood = self.kept[positions.shape](positions, self.on_device)
             return np.asarray(prior), np.asarray(likelihood)
         if self.short is not None:
-            prior, likelihood = self.short(positions)
-            return prior, possible(on_numpy, likelihood)
+            return self.short(positions)
         with np.errstate(all="ignore"):
             parts = self.split.parts(on_numpy, positions, arguments)
         prior, likelihood = (np.broadcast_to(part, len(positions)) for part in parts)

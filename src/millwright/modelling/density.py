@@ -59,7 +59,7 @@ class LogDensity:
             on_jax, self.program, arguments, position, self.jacobian, self.prior
         ).values():
             total = total + value
-        return possible(on_jax, total)
+        return total
 
 
 @dataclass(frozen=True)
@@ -86,15 +86,7 @@ class SplitLogDensity:
                 prior = prior + value
             else:
                 likelihood = likelihood + value
-        return possible(m, prior), possible(m, likelihood)
-
-
-def possible(m: Mathematics, total: Array) -> Array:
-    """Return a log density; what is beyond all numbers comes of rounding, and counts as -inf.
-
-    Chains would never leave such a place.
-    """
-    return m.where(total == m.inf, -m.inf, total)
+        return prior, likelihood
 
 
 def check_unknown_axes(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:

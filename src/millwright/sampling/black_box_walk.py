@@ -165,7 +165,7 @@ class BlackBoxWalk(WindowedSampler[WalksState, RandomWalk]):
             noise = np.stack([steps[step] for steps, _ in drawn])
             candidates = positions + np.exp(scales)[:, None] * noise
             there = self.target.plain(candidates)
-            there = np.where(np.isnan(there), -np.inf, there)
+            there = np.where(there < np.inf, there, -np.inf)
             log_ratio = np.minimum(0.0, there - values)
             taken = chances[:, step] < log_ratio
             positions = np.where(taken[:, None], candidates, positions)

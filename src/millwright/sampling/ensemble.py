@@ -240,8 +240,8 @@ class EnsembleSampler:
                 there = self.target.plain(candidates)
                 log_ratio = there - values[moving]
                 log_ratio += log_factor
-                # Not a number counts as impossible.
-                log_ratio[np.isnan(log_ratio)] = -np.inf
+                # Not a number counts as impossible, nor is anything infinitely likely.
+                log_ratio[np.isnan(log_ratio) | (there == np.inf)] = -np.inf
                 accepted = np.exp(np.minimum(log_ratio, 0.0))
                 taken = chance[0] < accepted
                 np.copyto(positions[moving], candidates, where=taken[:, None])

@@ -159,10 +159,10 @@ def _one_step(
 
 
 def tempered(m: Any, prior: Any, likelihood: Any, powers: Any) -> Any:
-    """Return the log density of each temperature; -inf where it is not a number."""
+    """Return the log density of each temperature; -inf where that is no number, or infinite."""
     # At power 0 an impossible point of the likelihood is as good as any.
     total = prior + m.where(powers > 0, powers * likelihood, 0.0)
-    return m.where(m.isnan(total), -m.inf, total)
+    return m.where(total < m.inf, total, -m.inf)
 
 
 def _exchanged(m: Any, at: Ladder, swaps: Any, plan: Plan) -> Ladder:

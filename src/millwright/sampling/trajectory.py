@@ -272,7 +272,9 @@ def _step(
     side, leaf = tree.doubling.side, tree.doubling.leaf
     new, r, r_before = _leapfrog(value_and_gradient, tree.ends, side, step_size, scale)
     error = start_energy - new.energy
-    log_weight = jnp.where(jnp.isnan(error), -jnp.inf, error)
+    # Beyond all numbers a density comes of rounding: a chain would never leave such a point.
+    nowhere = jnp.isnan(error) | (new.log_density == jnp.inf)
+    log_weight = jnp.where(nowhere, -jnp.inf, error)
     diverging = log_weight < -_DIVERGENCE
 
     marks, momenta, turning = _turns_within(tree.doubling, r, r_before)

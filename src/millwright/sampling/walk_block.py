@@ -117,7 +117,8 @@ def _walk(
         position, value, log_scale, total, draw = carry
         candidate = position + jnp.exp(log_scale) * noise[draw, inner]
         there = log_density(candidate, arguments)
-        there = jnp.where(jnp.isnan(there), -jnp.inf, there)
+        # Neither what is no number nor what rounding puts beyond all numbers is a place.
+        there = jnp.where(there < jnp.inf, there, -jnp.inf)
         log_ratio = jnp.minimum(0.0, there - value)
         taken = chances[draw, inner] < log_ratio
         accepted = jnp.exp(log_ratio)
