@@ -9,12 +9,10 @@ import numpy as np
 from millwright.distributions import on_numpy
 from millwright.distributions.family import Family, Parameter, Parameters, Support
 from millwright.distributions.mathematics import Array, Mathematics
-from millwright.distributions.quadrature import UNIT_NODES, UNIT_WEIGHTS, reached
+from millwright.distributions.quadrature import AT_ONCE, UNIT_NODES, UNIT_WEIGHTS, reached
 
 __all__ = ["VonMises"]
 
-_AT_ONCE = 20_000
-"""Angles, each of which takes 64 nodes."""
 _LEAST_DIFFERENCE = 1e-6
 
 
@@ -128,8 +126,8 @@ class VonMises(Family):
         centre, kappa = np.broadcast_arrays(centre, np.asarray(p["concentration"], dtype=float))
         to_the_end = np.pi - np.abs(centre).ravel()
         inside = np.empty(centre.size)
-        for start in range(0, centre.size, _AT_ONCE):
-            some = slice(start, start + _AT_ONCE)
+        for start in range(0, centre.size, AT_ONCE):
+            some = slice(start, start + AT_ONCE)
             inside[some] = self._mass(on_numpy, to_the_end[some], kappa.ravel()[some])
         beyond = np.maximum(0.5 - inside, 0.0).reshape(centre.shape)
         return np.asarray(centre - np.sign(centre) * 2 * np.pi * beyond)

@@ -5,11 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from scipy.optimize import elementwise
 
 from millwright.distributions.mathematics import Array
 
-__all__ = ["TAIL_NODES", "TAIL_WEIGHTS", "UNIT_NODES", "UNIT_WEIGHTS", "bisected", "reached"]
+__all__ = [
+    "AT_ONCE",
+    "TAIL_NODES",
+    "TAIL_WEIGHTS",
+    "UNIT_NODES",
+    "UNIT_WEIGHTS",
+    "bisected",
+    "reached",
+]
 
 _X, _W = np.polynomial.legendre.leggauss(64)
 UNIT_NODES = (_X + 1) / 2
@@ -23,8 +30,8 @@ TAIL_NODES = (_EDGES[:-1, None] + _STEPS * (_PANEL_X + 1) / 2).ravel()
 TAIL_WEIGHTS = (_STEPS * _PANEL_W / 2).ravel()
 
 
-_AT_ONCE = 20_000
-"""Numbers looked for together, each of which may take 64 nodes."""
+AT_ONCE = 20_000
+"""Numbers worked out together, each of which may take 64 nodes."""
 
 
 def reached(
@@ -42,16 +49,20 @@ def reached(
     q, low, high, arguments
         Of one shape after broadcasting; `low` or `high` where q is beyond the function there.
     """
-    given = np.broadcast_arrays(*(np.asarray(one, dtype=float) for one in (q, low, high)))
-    every = np.broadcast_arrays(*given, *(np.asarray(one, dtype=float) for one in arguments))
+    # Loaded where it is needed: it would take a quarter of a second of every start.
+    from scipy.optimize import elementwise
+
+    every = np.broadcast_arrays(
+        *(np.asarray(one, dtype=float) for one in (q, low, high, *arguments))
+    )
     q, low, high, *rest = (one.ravel() for one in every)
     found = np.empty(q.shape)
 
     def gap(x: np.ndarray, q: np.ndarray, *arguments: np.ndarray) -> Array:
         return rising(x, *arguments) - q
 
-    for start in range(0, q.size, _AT_ONCE):
-        some = slice(start, start + _AT_ONCE)
+    for start in range(0, q.size, AT_ONCE):
+        some = slice(start, start + AT_ONCE)
         ends, at = (low[some], high[some]), [q[some], *(one[some] for one in rest)]
         root = elementwise.find_root(gap, ends, args=tuple(at))
         beyond = np.where(gap(ends[0], *at) > 0, *ends)

@@ -80,18 +80,7 @@ def check_outcome(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> 
         return
     support = _known_support(part, axes, evaluation)
     inside = support.contains(values)
-    if not np.all(inside):
-        outside = ~np.broadcast_to(inside, np.shape(values))
-        # Of a matrix of columns a row is wrong if any of its values is.
-        rows = np.flatnonzero(outside.reshape(len(outside), -1).any(axis=1))
-        seen = ", ".join(f"{value:g}" for value in np.asarray(values)[outside][:5])
-        raise DataError(
-            part.definition.message(
-                f"`{text_of(part.definition.expression)}` gives {support.words()}, but the data "
-                f"have {seen} in {row_words(rows)}",
-                part.definition.expression,
-            )
-        )
+    _refuse_values(part, ~np.broadcast_to(inside, np.shape(values)), values, support.words())
     _check_grid(part, axes, evaluation)
 
 
@@ -105,18 +94,28 @@ def _check_grid(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> No
     to = spread_arguments(on_numpy, part, named, axes, evaluation.program)["to"]
     values = np.asarray(evaluation.arguments["observed", part.name], dtype=float)
     steps = values / to
+    advice = "; state the step that they were recorded to, or shift them to multiples of it"
     off = np.abs(steps - np.round(steps)) > _OFF_THE_GRID
-    if off.any():
-        rows = np.flatnonzero(off.reshape(len(off), -1).any(axis=1))
-        seen = ", ".join(f"{value:g}" for value in values[off][:5])
-        raise DataError(
-            part.definition.message(
-                f"`{text_of(part.definition.expression)}` gives multiples of `to`, but the data "
-                f"have {seen} in {row_words(rows)}; state the step that they were recorded to, or "
-                "shift them to multiples of it",
-                step,
-            )
+    _refuse_values(part, off, values, "multiples of `to`", advice)
+
+
+def _refuse_values(
+    part: Part, wrong: np.ndarray, values: np.ndarray, gives: str, advice: str = ""
+) -> None:
+    """Refuse values of an outcome that are wrong, if there are any, with their rows."""
+    if not wrong.any():
+        return
+    # Of a matrix of columns a row is wrong if any of its values is.
+    rows = np.flatnonzero(wrong.reshape(len(wrong), -1).any(axis=1))
+    seen = ", ".join(f"{value:g}" for value in np.asarray(values)[wrong][:5])
+    expression = part.definition.expression
+    raise DataError(
+        part.definition.message(
+            f"`{text_of(expression)}` gives {gives}, but the data have {seen} in "
+            f"{row_words(rows)}{advice}",
+            expression,
         )
+    )
 
 
 def _check_labels(part: Part, axes: tuple[str, ...], evaluation: Evaluation) -> None:

@@ -22,11 +22,7 @@ from millwright.sampling.methods import FixedLength
 from millwright.sampling.mode import Slopes
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.start_points import (
-    LOWEST_START,
-    spread_of,
-    start_candidates,
-)
+from millwright.sampling.start_points import LOWEST_START, spread_of, start_candidates
 from millwright.sampling.state import widths
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity

@@ -17,11 +17,7 @@ from millwright.sampling.gradient_metric import FEWEST, scale_by_gradients
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.start_points import (
-    LOWEST_START,
-    spread_of,
-    start_candidates,
-)
+from millwright.sampling.start_points import LOWEST_START, spread_of, start_candidates
 from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import (
