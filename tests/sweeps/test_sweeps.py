@@ -12,6 +12,7 @@ from millwright.sweeps.chain import sweep
 from millwright.sweeps.errors_of_series import draw_covariance, draw_gaps
 from millwright.sweeps.paths import draw_path
 from millwright.sweeps.problem import Problem, begun, room
+from millwright.sweeps.run import Plan, swept
 
 TIMES, SERIES, LAGS = 6, 2, 1
 M = 1 + SERIES * LAGS
@@ -245,6 +246,20 @@ class Joint(unittest.TestCase):
             ).clip(1e-12)
             z = (a.mean(axis=0) - b.mean(axis=0)) / error
             self.assertLess(np.abs(z).max(), 4.2, np.round(z, 1))
+
+
+class Whole(unittest.TestCase):
+    def test_arrays_that_can_only_be_read_give_the_same_and_compile_nothing(self):
+        made, plan = problem(), Plan(chains=2, warmup=3, draws=4, thin=1, seed=5)
+        first = swept(made, plan, 1, lambda told: None)
+        compiled_before = len(sweep.signatures)
+        for part in (made.outcomes, made.regressors, made.middle):
+            part.flags.writeable = False
+        again = swept(made, plan, 1, lambda told: None)
+        self.assertEqual(len(sweep.signatures), compiled_before)
+        for one, other in zip(first.kept, again.kept, strict=True):
+            np.testing.assert_array_equal(one.path, other.path)
+            np.testing.assert_array_equal(one.gaps, other.gaps)
 
 
 if __name__ == "__main__":

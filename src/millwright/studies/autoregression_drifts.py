@@ -13,6 +13,7 @@ from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import factor_words
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sweeps.chain import standing_still
+from millwright.sweeps.problem import writable
 
 if TYPE_CHECKING:
     from millwright.studies.autoregression_findings import AutoregressionFindings
@@ -25,8 +26,8 @@ ERROR = "log sd of errors"
 def factors_of_standing_still(found: AutoregressionFindings) -> np.ndarray:
     """Return log Bayes factors for what never moves; see `AutoregressionFindings.still`."""
     parts = found.study.parts
-    kept = parts.kept(found.posterior.draws)
-    logs = standing_still(parts.problem, kept, generator_of(0, Stream.SWEEPS))
+    kept = writable(parts.kept(found.posterior.draws))
+    logs = standing_still(writable(parts.problem), kept, generator_of(0, Stream.SWEEPS))
     chains, draws = found.posterior.draws.shape
     total = logsumexp(logs, axis=0) - np.log(len(logs))
     # The error over chains' halves: draws of a chain follow each other.

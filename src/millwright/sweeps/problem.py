@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 
@@ -19,6 +19,7 @@ __all__ = [
     "gone_on",
     "room",
     "set_sizes",
+    "writable",
 ]
 
 
@@ -125,6 +126,23 @@ class Kept(NamedTuple):
     size_start: np.ndarray
     size_step: np.ndarray
     gaps: np.ndarray
+
+
+Parts = TypeVar("Parts", Problem, State, Kept)
+
+
+def writable(parts: Parts) -> Parts:
+    """Return parts whose arrays are contiguous and may be written.
+
+    An array that can only be read, as tables give them, is another type to the compiler: the
+    same sweep would be compiled again.
+    """
+    arrays: dict[str, Any] = {
+        name: np.require(part, requirements=["C", "W"])
+        for name, part in parts._asdict().items()
+        if isinstance(part, np.ndarray)
+    }
+    return parts._replace(**arrays)
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from millwright.cores import available_cores, one_thread
 from millwright.sampling.progress import ChainProgress, Listener, Progress
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sweeps.chain import sweep
-from millwright.sweeps.problem import Kept, Problem, State, any_moves, begun, room
+from millwright.sweeps.problem import Kept, Problem, State, any_moves, begun, room, writable
 
 __all__ = ["Halted", "Plan", "Stop", "Swept", "stacked", "swept"]
 
@@ -144,6 +144,7 @@ def swept(
     """
     began = time.monotonic()
     listener(Progress("compiling", 0.0))
+    problem = writable(problem)
     chains = [
         _Chain(problem, plan, number, stops[number] if stops else None)
         for number in range(plan.chains)
