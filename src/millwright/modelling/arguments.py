@@ -24,6 +24,7 @@ from millwright.language.definition import Definition
 from millwright.language.tree import Call, Node, Number, walk
 from millwright.language.vocabulary import FUNCTIONS
 from millwright.modelling.foreign import foreign_function
+from millwright.modelling.links import through_link
 
 __all__ = [
     "check_computed",
@@ -35,12 +36,6 @@ __all__ = [
 ]
 
 _BOUNDS = ("low", "high")
-
-# A link function inside an argument is handed to the density, which then cannot overflow.
-_LINKS = {
-    ("probability", "expit"): "log_odds",
-    ("rate", "exp"): "log_rate",
-}
 
 
 def check_functions(definition: Definition) -> None:
@@ -170,7 +165,7 @@ def _read(definition: Definition, node: Node) -> tuple[FamilyKey, dict[str, Node
     if isinstance(node, Call) and node.function in DISTRIBUTIONS:
         family = DISTRIBUTIONS[node.function]
         given = _named(definition, node, family)
-        given = dict(_through_link(family, name, inner) for name, inner in given.items())
+        given = dict(through_link(family, name, inner) for name, inner in given.items())
         _check_complete(definition, node, given, family)
         return node.function, given
     known = isinstance(node, Call) and foreign_function(node.function)
@@ -324,15 +319,6 @@ def _named(definition: Definition, call: Call, family: Distribution) -> dict[str
             )
         given[name] = node
     return given
-
-
-def _through_link(family: Distribution, name: str, node: Node) -> tuple[str, Node]:
-    """Return an argument without its link function, if the family has one that takes it so."""
-    if isinstance(node, Call) and len(node.arguments) == 1:
-        linked = _LINKS.get((name, node.function))
-        if linked in {parameter.name for parameter in family.parameters}:
-            return str(linked), node.arguments[0]
-    return name, node
 
 
 def _check_complete(

@@ -39,6 +39,7 @@ from millwright.modelling.labelled import (
     twin,
     union_axes,
 )
+from millwright.modelling.links import LOG_ODDS
 from millwright.modelling.program import NUMBERS, TAKEN
 from millwright.modelling.specification import Part
 
@@ -337,6 +338,8 @@ class Walk:
             self._refuse_fresh([axis for item in items for axis in item.labels], node)
             return self._of_own_shape(own, items, node)
         axes, values = self._together(items, node.arguments, node)
+        if node.function in LOG_ODDS:
+            return Labelled(LOG_ODDS[node.function](self.m, *values), axes)
         if node.function not in FUNCTIONS:
             return self._foreign(node, axes, values, [bool(item.labels) for item in items])
         return Labelled(getattr(self.m, _CALLED.get(node.function, node.function))(*values), axes)

@@ -32,6 +32,12 @@ _INVERSE_TEXT = {
     "probit": "normal_cdf({eta})",
     "cloglog": "(-expm1(-exp({eta})))",
 }
+# What they leave to 1: taken from 1, a share near it would have no digits.
+_REST_TEXT = {
+    "logit": "expit(-({eta}))",
+    "probit": "normal_cdf(-({eta}))",
+    "cloglog": "exp(-exp({eta}))",
+}
 _SHAPE = "gamma(shape=2, rate=0.1)"
 
 
@@ -44,7 +50,8 @@ class FamilyOfOutcomes:
     links
         Links that go with it, the usual one first.
     likelihood
-        Text of the likelihood, with {eta}, {mean}, {scale}, {trials} where these belong.
+        Text of the likelihood, with {eta}, {mean}, its {rest} to 1, {scale}, {trials}
+        where these belong.
     priors
         Further unknowns with their usual priors; NOISE where a scale of the outcome belongs.
     support
@@ -77,8 +84,10 @@ class FamilyOfOutcomes:
 
     def text(self, eta: str, link: str, scale: str, trials: str) -> str:
         """Return the likelihood as the model language writes it."""
-        mean = _INVERSE_TEXT[link].format(eta=eta)
-        return self.likelihood.format(eta=eta, mean=mean, scale=scale, trials=trials, link=link)
+        mean, rest = _INVERSE_TEXT[link].format(eta=eta), _REST_TEXT.get(link, "").format(eta=eta)
+        return self.likelihood.format(
+            eta=eta, mean=mean, rest=rest, scale=scale, trials=trials, link=link
+        )
 
     def check(self, values: np.ndarray, name: str) -> None:
         """Refuse outcomes outside the support.
@@ -233,7 +242,7 @@ FAMILIES: dict[str, FamilyOfOutcomes] = {
         FamilyOfOutcomes(
             name="beta",
             links=("logit", "probit", "cloglog"),
-            likelihood="beta(alpha={mean} * precision, beta=(1 - {mean}) * precision)",
+            likelihood="beta(alpha={mean} * precision, beta={rest} * precision)",
             priors={"precision": "gamma(shape=2, rate=0.05)"},
             support="shares above 0 and below 1",
             inside=lambda v: (v > 0) & (v < 1),
