@@ -385,6 +385,31 @@ class Reading(unittest.TestCase):
         with self.assertRaisesRegex(ArgumentError, "labels"):
             fitted("grade ~ hours", family="categorical", draws=50).residuals()
 
+    def test_labels_are_told_against_the_first_and_factors_in_place_of_the_reference(self):
+        counts = pd.DataFrame(
+            [[90, 60, 50], [30, 70, 100]], index=["dry", "wet"], columns=["good", "poor", "fine"]
+        ).stack()
+        data = pd.DataFrame(list(counts.index.repeat(counts)), columns=["season", "grade"])
+        found = fitted(
+            "grade ~ season",
+            data=data,
+            family="categorical",
+            labels=["good", "poor", "fine"],
+            priors={"slope": "normal(0, 50)", "base": "normal(0, 50)"},
+            draws=500,
+        )
+        table = found.coefficients()
+        for label in ("poor", "fine"):
+            row = table.loc[f"season[T.wet] for {label} against good"]
+            cells = [counts[season, one] for season in ("dry", "wet") for one in ("good", label)]
+            exact = np.log(cells[0] * cells[3] / cells[1] / cells[2])
+            error = np.sqrt(sum(1 / cell for cell in cells))
+            self.assertLess(abs(row["mean"] - exact), 0.25 * error)
+            self.assertAlmostEqual(row["sd"] / error, 1, delta=0.15)
+        told = " ".join(str(found).split())
+        self.assertIn("for `wet` in place of `dry`; positive with probability above 0.999", told)
+        self.assertIn("base for fine against good", told)
+
     def test_residuals_of_censored_and_missing_outcomes_stay_empty(self):
         top = TABLE["moisture"].median()
         table = TABLE.assign(moisture=TABLE["moisture"].clip(upper=top))

@@ -189,6 +189,15 @@ class Design:
         """The columns, shifted and scaled."""
         return (self.values - self.middle) / self.spread
 
+    def labels_of(self, name: str) -> tuple[str, str] | None:
+        """Return the label that a column stands for and the reference, or None for others."""
+        for column, (reference, *others) in self.levels.items():
+            for factor in (column, f"C({column})", f"C(`{column}`)"):
+                for label in others:
+                    if name == f"{factor}[T.{label}]":
+                        return label, reference
+        return None
+
     def rows(self, frame: pd.DataFrame) -> np.ndarray:
         """Return the columns of new rows, on the scale of the data.
 

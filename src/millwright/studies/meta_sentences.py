@@ -91,9 +91,9 @@ def _covariates(found: MetaFindings) -> list[str]:
 def _step(found: MetaFindings, name: str) -> str:
     """Say what changes: a number by 1, or a label in place of the reference."""
     design = found.study.table.design
-    for column, labels in (design.levels if design is not None else {}).items():
-        if name.startswith((f"{column}[", f"C({column})[")):
-            return f"With `{visible(name)}` in place of `{visible(labels[0])}`"
+    labels = None if design is None else design.labels_of(name)
+    if labels is not None:
+        return f"With `{visible(name)}` in place of `{visible(labels[1])}`"
     return f"For 1 more of `{visible(name)}`"
 
 

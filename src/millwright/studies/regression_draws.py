@@ -57,16 +57,29 @@ class RegressionDraws:
         return self.raw(name) * self.parts.design.spread[at]
 
     def coefficients(self, standardised: bool = False) -> dict[str, np.ndarray]:
-        """Return draws of all coefficients by name, (chains, draws) each."""
+        """Return draws of all coefficients by name, (chains, draws) each.
+
+        Of a categorical outcome those of each label against the first: the data say nothing of
+        what all labels share.
+        """
         found: dict[str, np.ndarray] = {}
         for name in self.parts.design.names:
             values = self.standardised(name) if standardised else self.raw(name)
-            if values.ndim == 2:
-                found[name] = values
-                continue
-            for at, label in enumerate(self.parts.labels):
-                found[f"{name} for {label}"] = values[..., at]
+            found |= {name: values} if values.ndim == 2 else self._against(name, values)
         return found
+
+    def bases(self) -> dict[str, np.ndarray]:
+        """Return log odds of labels against the first with all predictors at their means."""
+        if "base" not in self.known:
+            return {}
+        return self._against("base", self.posterior.draws.get("base"))
+
+    def _against(self, name: str, values: np.ndarray) -> dict[str, np.ndarray]:
+        first, *others = self.parts.labels
+        return {
+            f"{name} for {label} against {first}": values[..., at] - values[..., 0]
+            for at, label in enumerate(others, 1)
+        }
 
     def intercept_at_zero(self) -> np.ndarray | None:
         """Return draws of the intercept where all predictors are 0, (chains, draws)."""

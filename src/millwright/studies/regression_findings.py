@@ -77,7 +77,7 @@ class RegressionFindings(Findings):
         if "intercept" in known:
             numbers["intercept (predictors at means)"] = draws.get("intercept")
         numbers |= made.coefficients()
-        numbers |= draws.single([name for name in ("cuts", "base") if name in known])
+        numbers |= draws.single([name for name in ("cuts",) if name in known]) | made.bases()
         for group in made.parts.groups:
             numbers |= draws.single([group.spread])
             if len(group.terms) > 1:
@@ -201,7 +201,7 @@ class RegressionFindings(Findings):
         raw, scaled = made.coefficients(), made.coefficients(standardised=True)
         order = sorted(scaled, key=lambda key: -abs(float(np.median(scaled[key]))))
         for key in order[:_MOST_SENTENCES]:
-            lines.append(self._sentence(key, raw[key], scaled[key], made.parts.link))
+            lines.append(self._sentence(key, raw[key], scaled[key]))
         if len(order) > _MOST_SENTENCES:
             lines.append(f"... and {len(order) - _MOST_SENTENCES} coefficients more in the table.")
         share = made.explained()
@@ -224,18 +224,26 @@ class RegressionFindings(Findings):
     def _size(self, values: np.ndarray) -> str:
         return size_words(values, self.level, self.kind)
 
-    def _sentence(self, key: str, raw: np.ndarray, scaled: np.ndarray, link: str) -> str:
+    def _sentence(self, key: str, raw: np.ndarray, scaled: np.ndarray) -> str:
+        parts = self._parts()[0]
+        link = parts.link
         up = float((raw > 0).mean())
         sure = max(up, 1 - up)
         word = "positive" if up >= 0.5 else "negative"
         on = "" if link == "identity" else f" on the {link} scale"
-        told = f"`{key}`: {self._size(raw)}{on} for one more; {word} with probability "
+        # Of a categorical outcome it is told for labels, such as `hours for b against a`.
+        names = [name for name in parts.design.names if key.startswith(f"{name} for ")]
+        labels = parts.design.labels_of(names[-1] if names else key)
+        change = "one more" if labels is None else f"`{labels[0]}` in place of `{labels[1]}`"
+        told = f"`{key}`: {self._size(raw)}{on} for {change}; {word} with probability "
         told += chance_text(sure, raw.size)
-        if link in ("log", "logit") and self._parts()[0].family.name != "categorical":
+        if link in ("log", "logit"):
             what = "odds" if link == "logit" else "means"
             told += f"; ratio of {what} {self._size(np.exp(raw))}"
         if sure < _SURE:
             told += " (its direction is open)"
+        if labels is not None:
+            return f"{told}."
         return f"{told}. For one sd: {float(np.median(scaled)):.2g}."
 
     def _compared(self) -> str:

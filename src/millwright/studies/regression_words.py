@@ -40,8 +40,9 @@ def choice_words(parts: RegressionParts, settings: Mapping[str, Any]) -> tuple[s
         )
     if parts.family.name == "categorical":
         lines.append(
-            "Every label has a base and coefficients of its own around 0; only their differences "
-            "between labels matter."
+            "Every label has a base and coefficients of its own around 0. Of these the data only "
+            f"say how they differ: answers are for each label against `{parts.labels[0]}`, the "
+            "first (`labels` says which)."
         )
     for group in parts.groups:
         lines.append(
