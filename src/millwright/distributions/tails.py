@@ -124,8 +124,9 @@ def log_gamma_shares(m: Mathematics, a: Array, x: Array) -> tuple[Array, Array]:
     a, x = a + 0.0 * x, x + 0.0 * a
     left = x < a + 1.0
     inside = x > 0
-    lower = log_gamma_below(m, a, m.where(left & inside, x, 0.5 * a))
-    upper = log_gamma_above(m, a, m.where(left, a + 2.0, x))
+    # The other form stands where it ends at once: the slowest place sets how long all take.
+    lower = log_gamma_below(m, a, m.where(left & inside, x, 1e-3 * a))
+    upper = log_gamma_above(m, a, m.where(left, 100.0 * (a + 10.0), x))
     smaller = m.where(left, lower, upper)
     larger = log_one_minus_exp(m, smaller)
     below, above = m.where(left, smaller, larger), m.where(left, larger, smaller)
@@ -137,7 +138,9 @@ def log_beta_shares(m: Mathematics, a: Array, b: Array, x: Array, y: Array) -> t
     zero = 0.0 * (a + b + x + y)
     a, b, x, y = a + zero, b + zero, x + zero, y + zero
     inside, over = (x > 0) & (y > 0), y <= 0
-    x, y = m.where(inside, x, 0.5), m.where(inside, y, 0.5)
+    # Elsewhere it stands where the fraction ends at once.
+    aside = 1e-3 * a / (a + b)
+    x, y = m.where(inside, x, aside), m.where(inside, y, 1.0 - aside)
     left = x * (a + b + 2.0) < a + 1.0
     smaller = log_beta_below(
         m,
