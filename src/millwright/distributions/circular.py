@@ -72,9 +72,10 @@ class VonMises(Family):
         turns = m.floor((low - p["location"]) / (2 * math.pi))
         start, end = (at - p["location"] - 2 * math.pi * turns + 0.0 * mass for at in (low, high))
         tail = (mass < _LEAST_DIFFERENCE) & (end <= 2 * math.pi)
-        within = m.minimum(end, 2 * math.pi)
-        far = self._log_tail(m, start, within, m.asarray(p["concentration"]) + 0.0 * mass)
-        return m.where(tail, far, m.log(m.where(tail, 1.0, mass)))
+        within, kappa = m.minimum(end, 2 * math.pi), m.asarray(p["concentration"]) + 0.0 * mass
+        return m.replaced(
+            m.log(m.where(tail, 1.0, mass)), tail, lambda: self._log_tail(m, start, within, kappa)
+        )
 
     def _log_tail(self, m: Mathematics, start: Array, end: Array, kappa: Array) -> Array:
         """Log probability between two angles from the centre within one turn.

@@ -69,8 +69,9 @@ class SkewNormal(Family):
         towards = m.where(below < above, -1.0, 1.0)
         # The difference has lost its digits in far tails.
         far = smaller < _LEAST_DIFFERENCE
-        log_tail = self._log_tail(m, z, shape, towards)
-        log_smaller = m.where(far, log_tail, m.log(m.where(far, 1.0, smaller)))
+        log_smaller = m.replaced(
+            m.log(m.where(far, 1.0, smaller)), far, lambda: self._log_tail(m, z, shape, towards)
+        )
         rest = m.log1p(-m.exp(m.minimum(log_smaller, -0.6)))
         return m.where(towards == sign, log_smaller, rest)
 
