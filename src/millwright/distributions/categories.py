@@ -74,12 +74,12 @@ class _Cumulative(LabelFamily):
     )
 
     @abstractmethod
-    def _log_below(self, m: Mathematics, z: Array) -> Array:
-        """Return log P(latent value - location <= z)."""
+    def _log_tails(self, m: Mathematics, z: Array) -> tuple[Array, Array]:
+        """Return log P(latent value - location <= z) and log P(it is above)."""
 
     def log_probabilities(self, m: Mathematics, p: Parameters) -> Array:
         z = m.asarray(p["cuts"]) - m.asarray(p["location"])[..., None]
-        below, above = self._log_below(m, z), self._log_below(m, -z)
+        below, above = self._log_tails(m, z)
         lower, upper = z[..., :-1], z[..., 1:]
         # The difference of two distribution functions, on the side where both are small.
         right = lower + upper > 0
@@ -97,8 +97,8 @@ class CumulativeLogit(_Cumulative):
     name = "cumulative_logit"
     summary = "one of several labels in order: a logistic latent scale cut at points"
 
-    def _log_below(self, m: Mathematics, z: Array) -> Array:
-        return -softplus(m, -z)
+    def _log_tails(self, m: Mathematics, z: Array) -> tuple[Array, Array]:
+        return -softplus(m, -z), -softplus(m, z)
 
 
 class CumulativeProbit(_Cumulative):
@@ -107,5 +107,6 @@ class CumulativeProbit(_Cumulative):
     name = "cumulative_probit"
     summary = "one of several labels in order: a normal latent scale cut at points"
 
-    def _log_below(self, m: Mathematics, z: Array) -> Array:
-        return m.log_ndtr(z)
+    def _log_tails(self, m: Mathematics, z: Array) -> tuple[Array, Array]:
+        below, above = m.log_ndtr_tails(z)
+        return below, above

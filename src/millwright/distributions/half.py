@@ -31,9 +31,13 @@ class _Half(Family):
     def log_density(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return self.whole_line.log_density(m, x, self._centred(p)) + _LOG_2
 
-    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
         # P(|X| <= x) = 1 - 2 P(X > x)
-        return log_diff_exp(m, 0.0 * m.asarray(x), self.log_survival(m, x, p))
+        above = self.log_survival(m, x, p)
+        return log_diff_exp(m, 0.0 * m.asarray(x), above), above
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return self.log_tails(m, x, p)[0]
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         return _LOG_2 + self.whole_line.log_survival(m, m.maximum(x, 0.0), self._centred(p))

@@ -22,8 +22,8 @@ from jax.numpy import (
 from jax.scipy.special import (
     betainc as _betainc,
     digamma,
+    erfc,
     gammaln,
-    log_ndtr as _log_ndtr,
 )
 
 from millwright.distributions import jax_functions, tails
@@ -38,40 +38,56 @@ __all__ = [
     "log_gammainc",
     "log_gammaincc",
     "log_ndtr",
+    "log_ndtr_tails",
 ]
 
 _Pair = tuple[jax.Array, jax.Array]
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(48)
 
+_ROOT_HALF = np.sqrt(0.5)
 _LOG_ROOT_2PI = 0.5 * np.log(2 * np.pi)
 
 _FUNCTIONS: Any = jax_functions
 
 
-def _log_below(z: jax.Array) -> _Pair:
-    """Return log P(Z < z) and its derivative, the density over P(Z < z)."""
-    far = z < -tails.FAR
-    out = where(far, -z, tails.FAR)
-    tail = tails.inverse_mills(out)
-    near = _log_ndtr(where(far, 0.0, z))
-    value = where(far, -0.5 * out * out - _LOG_ROOT_2PI - log(tail), near)
-    slope = where(far, tail, exp(-0.5 * where(far, 0.0, z) ** 2 - _LOG_ROOT_2PI - near))
-    return value, slope
+def _normal_tails(z: jax.Array) -> tuple[_Pair, _Pair]:
+    """Return log P(Z < z) and log P(Z > z), and their derivatives.
+
+    One function gives the smaller, from which the larger follows.
+    """
+    left = z < 0
+    # The absolute value has no derivative at 0.
+    out = where(left, -z, z)
+    far = out > tails.FAR
+    log_density = -0.5 * out * out - _LOG_ROOT_2PI
+    hazard = tails.inverse_mills(where(far, out, tails.FAR))
+    near = 0.5 * erfc(_ROOT_HALF * where(far, 0.0, out))
+    smaller = where(far, log_density - log(hazard), log(near))
+    share = where(far, exp(smaller), near)
+    larger, density = log1p(-share), exp(log_density)
+    steep, flat = where(far, hazard, density / near), density / (1.0 - share)
+    values = where(left, smaller, larger), where(left, larger, smaller)
+    return values, (where(left, steep, flat), -where(left, flat, steep))
 
 
 @jax.custom_jvp
+def log_ndtr_tails(z: Any) -> _Pair:
+    """Logs of P(Z < z) and P(Z > z) for standard normal Z, with derivatives in far tails too."""
+    return _normal_tails(asarray(z, float))[0]
+
+
+@log_ndtr_tails.defjvp
+def _log_ndtr_tails_jvp(
+    primals: tuple[jax.Array], tangents: tuple[jax.Array]
+) -> tuple[_Pair, _Pair]:
+    values, (below, above) = _normal_tails(asarray(primals[0], float))
+    return values, (below * tangents[0], above * tangents[0])
+
+
 def log_ndtr(z: Any) -> jax.Array:
     """Log of P(Z < z) for standard normal Z, with its derivatives in the far tail too."""
-    return _log_below(asarray(z, float))[0]
-
-
-@log_ndtr.defjvp
-def _log_ndtr_jvp(
-    primals: tuple[jax.Array], tangents: tuple[jax.Array]
-) -> tuple[jax.Array, jax.Array]:
-    value, slope = _log_below(asarray(primals[0], float))
-    return value, slope * tangents[0]
+    return log_ndtr_tails(z)[0]
 
 
 @jax.jit

@@ -18,7 +18,6 @@ __all__ = [
     "Cauchy",
     "Normal",
     "StudentT",
-    "log_below",
     "log_t_tails",
     "standard",
 ]
@@ -34,11 +33,6 @@ _LEAST_FALL = 1e-6
 def standard(x: Array, p: Parameters) -> Array:
     """Return `x` in units of the scale, from the location."""
     return (x - p["location"]) / p["scale"]
-
-
-def log_below(m: Mathematics, z: Array) -> Array:
-    """Log of P(Z < z) for standard normal Z, with its derivatives in the far tail too."""
-    return m.log_ndtr(z)
 
 
 class Normal(Family):
@@ -81,11 +75,15 @@ class Normal(Family):
         flat = m.log(m.where(falls, 1.0, width * hazard)) - 0.5 * width * edge
         return found - m.where(falls, inside, flat)
 
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
+        below, above = m.log_ndtr_tails(standard(x, p))
+        return below, above
+
     def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return log_below(m, standard(x, p))
+        return m.log_ndtr(standard(x, p))
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        return log_below(m, -standard(x, p))
+        return m.log_ndtr(-standard(x, p))
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return p["location"] + p["scale"] * special.ndtri(q)

@@ -27,6 +27,7 @@ from millwright.distributions.jax_tails import (
     log_gammainc,
     log_gammaincc,
     log_ndtr,
+    log_ndtr_tails,
 )
 from millwright.distributions.kalman import kalman_log_density
 from millwright.distributions.kalman_open import open_kalman_log_density
@@ -47,6 +48,7 @@ __all__ = [
     "log_gammainc",
     "log_gammaincc",
     "log_ndtr",
+    "log_ndtr_tails",
     "log_negative_binomial",
     "log_poisson",
     "lower_inverse",

@@ -115,6 +115,7 @@ __all__ = [
     "log_factorial",
     "log1p",
     "log_ndtr",
+    "log_ndtr_tails",
     "logaddexp",
     "logical_and",
     "logical_not",
@@ -188,6 +189,11 @@ def replaced(plain: Any, where_: Any, other: Callable[[], Any]) -> Any:
         return plain
     with errstate(all="ignore"):
         return where(where_, other(), plain)
+
+
+def log_ndtr_tails(z: Any) -> tuple[ndarray, ndarray]:
+    """Logs of P(Z < z) and P(Z > z) for standard normal Z."""
+    return log_ndtr(z), log_ndtr(-asarray(z))
 
 
 def until(go_on: Callable[[Any], Any], step: Callable[[Any], Any], state: Any) -> Any:

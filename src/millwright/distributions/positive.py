@@ -148,13 +148,16 @@ class LogNormal(_Positive):
         log_x = m.log(x)
         return self._normal.log_density(m, log_x, p) - log_x
 
-    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+    def log_tails(self, m: Mathematics, x: Array, p: Parameters) -> tuple[Array, Array]:
         positive, x = _above_zero(m, x)
-        return m.where(positive, self._normal.log_cdf(m, m.log(x), p), -m.inf)
+        below, above = self._normal.log_tails(m, m.log(x), p)
+        return m.where(positive, below, -m.inf), m.where(positive, above, 0.0)
+
+    def log_cdf(self, m: Mathematics, x: Array, p: Parameters) -> Array:
+        return self.log_tails(m, x, p)[0]
 
     def log_survival(self, m: Mathematics, x: Array, p: Parameters) -> Array:
-        positive, x = _above_zero(m, x)
-        return m.where(positive, self._normal.log_survival(m, m.log(x), p), 0.0)
+        return self.log_tails(m, x, p)[1]
 
     def quantile(self, q: Array, p: Parameters) -> Array:
         return np.exp(self._normal.quantile(q, p))

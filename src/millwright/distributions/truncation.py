@@ -80,7 +80,7 @@ class Truncated(Family):
             sign = m.where(above, 1.0, -1.0)
             bound, end = m.where(above, low, high), m.where(above, high, low)
         far = sign * standard(bound, inner) > _FAR_OUT
-        return m.where(far, beyond(m, x, bound, inner, sign, end), plain)
+        return m.replaced(plain, far, lambda: beyond(m, x, bound, inner, sign, end))
 
     def _log_mass(self, m: Mathematics, p: Parameters) -> Array:
         """Log of the probability that the uncut distribution gives to [low, high]."""

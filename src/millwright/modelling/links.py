@@ -20,7 +20,8 @@ _SMALL = 1e-8
 
 def _of_normal(m: Mathematics, z: Array) -> Array:
     """Return the log odds of P(Z < z) for standard normal Z."""
-    return m.log_ndtr(z) - m.log_ndtr(-m.asarray(z))
+    below, above = m.log_ndtr_tails(z)
+    return below - above
 
 
 def _of_hazard(m: Mathematics, log_hazard: Array) -> Array:
