@@ -130,10 +130,7 @@ def effects_figure(found: RegressionFindings, size: Size | None, text: bool) -> 
             figure,
             f"{found.question} Predictor by predictor",
             f"The {what} (median, band or bars: {words}), other predictors at their means or "
-            "reference labels, group effects at 0. Dots: the rows of the data, which differ in "
-            "the other predictors too"
-            + "; dark: rows with the labels held." * (len(parts.design.levels) > 0)
-            + "." * (not parts.design.levels),
+            f"reference labels, group effects at 0.{_dots_told(parts)}",
             text,
             about=found,
         )
@@ -171,6 +168,14 @@ def _effect(
     axes.set_xlabel(wrapped(visible(f"{column}{_held(column, parts)}"), 44))
     axes.set_ylabel("probability" if labelled else visible(str(parts.outcome)))
     light_grid(axes, "y")
+
+
+def _dots_told(parts: RegressionParts) -> str:
+    """Say what dots are; outcomes that are labels have none."""
+    if parts.labels:
+        return ""
+    dark = "; dark: rows with the labels held" if parts.design.levels else ""
+    return f" Dots: the rows of the data, which differ in the other predictors too{dark}."
 
 
 def _held(column: str, parts: RegressionParts) -> str:
