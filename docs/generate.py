@@ -121,9 +121,10 @@ exactly, and such a model has neither an evidence nor draws of its prior.
 says what to do. A predictor with gaps is given a distribution of its own in the likelihood; each
 missing value is then an unknown, `hours_missing` for the column `hours`.
 
-**Chances and rates through a link** keep their digits however near 0 or 1 they are: `rate=exp(...)`, and
-`probability=` with `expit(...)`, `normal_cdf(...)`, `1 - exp(-exp(...))` or `-expm1(-exp(...))`. Where two
-chances make 1, write the second as a function of its own, `expit(-(a + b * x))` and not `1 - expit(...)`.
+**Chances and rates through a link** keep their digits however near 0 or 1: `rate=exp(...)`,
+and `probability=` with `expit(...)`, `normal_cdf(...)`, `1 - exp(-exp(...))` or
+`-expm1(-exp(...))`, also as a derived quantity, `probability=chance`; so does what is taken from
+1, `1 - expit(...)` or `1 - chance`.
 
 **Functions of your own.** `mw.register("wheel_power", function)` makes a function of arrays known,
 in text and, by what it returns, in Python. Write it with `jax.numpy`, or pass `black_box=True`:

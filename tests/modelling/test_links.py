@@ -71,6 +71,35 @@ class Links(unittest.TestCase):
             total += normal(a + b * flow)[0 if risen else 1]
         return b.flat[total.argmax()]
 
+    def test_links_of_derived_quantities_and_what_is_taken_from_one(self):
+        data = pd.DataFrame({"flow": FLOW, "risen": RISEN.astype(int)})
+        data["share"] = np.linspace(0.01, 0.99, len(FLOW))
+        eta = 0.1 + FLOW
+        chances = {"expit": special.expit, "normal_cdf": special.ndtr}
+        for link, chance in chances.items():
+            model = mw.Model(
+                priors={"a": "normal(0, 1)"},
+                derived={"chance": f"{link}(a + flow)", "rest": "1 - chance"},
+                likelihood={
+                    "risen": "bernoulli(probability=chance)",
+                    "share": "beta(alpha=8 * chance, beta=8 * (1 - chance))",
+                },
+            )
+            draws = Draws(model.bind(data), {"a": np.full((1, 1), 0.1)})
+            found = np.concatenate([block[0] for _, block in row_blocks(draws)])
+            some, rest = chance(eta), chance(-eta)
+            log = {"expit": special.log_expit, "normal_cdf": special.log_ndtr}[link]
+            with self.subTest(link):
+                np.testing.assert_allclose(draws.get("rest")[0, 0], rest, rtol=1e-12)
+                risen = np.where(RISEN, log(eta), log(-eta))
+                np.testing.assert_allclose(found[: len(FLOW)], risen, rtol=1e-12, atol=1e-15)
+                y = data.share.to_numpy()
+                exact = (8 * some - 1) * np.log(y) + (8 * rest - 1) * np.log1p(-y)
+                exact -= special.gammaln(8 * some) + special.gammaln(8 * rest) - special.gammaln(8)
+                kept = np.isfinite(exact)
+                self.assertGreater(kept.sum(), len(FLOW) - 10)
+                np.testing.assert_allclose(found[len(FLOW) :][kept], exact[kept], rtol=1e-9)
+
     def test_a_share_near_one_keeps_the_digits_of_its_rest(self):
         draw = np.random.default_rng(4)
         data = pd.DataFrame({"flow": draw.normal(size=150)})

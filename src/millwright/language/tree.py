@@ -6,8 +6,8 @@ left out of comparisons, so that a definition written as a function equals its p
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
 
 __all__ = [
     "Call",
@@ -24,6 +24,7 @@ __all__ = [
     "children",
     "constant",
     "walk",
+    "with_children",
 ]
 
 
@@ -128,6 +129,25 @@ def children(node: Node) -> tuple[Node, ...]:
             return items
         case _:
             return ()
+
+
+def with_children(node: Node, change: Callable[[Node], Node]) -> Node:
+    """Return `node` with what stands directly below it changed; labels of a lookup stay."""
+    match node:
+        case Operation(operands=operands):
+            return replace(node, operands=tuple(map(change, operands)))
+        case Call(arguments=arguments, keywords=keywords):
+            return replace(
+                node,
+                arguments=tuple(map(change, arguments)),
+                keywords=tuple((name, change(value)) for name, value in keywords),
+            )
+        case Lookup(base=base):
+            return replace(node, base=change(base))
+        case Listed(items=items):
+            return replace(node, items=tuple(map(change, items)))
+        case _:
+            return node
 
 
 def walk(node: Node) -> Iterator[Node]:

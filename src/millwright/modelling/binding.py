@@ -19,6 +19,7 @@ from millwright.modelling.first_evaluation import first_evaluation, needed, outc
 from millwright.modelling.foreign import Foreign, foreign_function
 from millwright.modelling.label_sets import label_sets
 from millwright.modelling.labelled import Labelled, is_rows
+from millwright.modelling.linked_parts import through_links
 from millwright.modelling.missing import missing_name, with_missing_values
 from millwright.modelling.program import NUMBERS, Program, lift_numbers
 from millwright.modelling.space import places
@@ -166,7 +167,7 @@ def _drafted(
     )
     if like is None:
         parts, taken = take_values(parts, program, arguments, read.gaps, None)
-    parts, arguments[NUMBERS] = lift_numbers(parts)
+    parts, arguments[NUMBERS] = lift_numbers(through_links(parts))
     if read.gaps:
         parts = with_missing_values(parts, read.gaps)
         gaps = {missing_name(name): gap_labels(read.tables, name) for name in read.gaps}

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from millwright.language.tree import Call, Listed, Lookup, Node, Number, Operation, Slot
+from millwright.language.tree import Node, Number, Operation, Slot, with_children
 from millwright.modelling.foreign import Foreign
 from millwright.modelling.labelled import base_axis
 from millwright.modelling.specification import Part
@@ -170,17 +170,5 @@ def _lift(node: Node, values: list[float]) -> Node:
         case Operation(operator="**", operands=(base, Number() as exponent)):
             # A power with a fixed exponent is cheaper and has a finite gradient at zero.
             return replace(node, operands=(_lift(base, values), exponent))
-        case Operation(operands=operands):
-            return replace(node, operands=tuple(_lift(part, values) for part in operands))
-        case Call(arguments=arguments, keywords=keywords):
-            return replace(
-                node,
-                arguments=tuple(_lift(part, values) for part in arguments),
-                keywords=tuple((name, _lift(part, values)) for name, part in keywords),
-            )
-        case Listed(items=items):
-            return replace(node, items=tuple(_lift(part, values) for part in items))
-        case Lookup(base=base):
-            return replace(node, base=_lift(base, values))
         case _:
-            return node
+            return with_children(node, lambda below: _lift(below, values))
