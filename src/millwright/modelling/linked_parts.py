@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from millwright.distributions.family import Distribution
 from millwright.distributions.registry import DISTRIBUTIONS
-from millwright.language.tree import Call, Name, Node, Number, Operation, with_children
+from millwright.language.tree import Call, Name, Node, Number, Operation, walk, with_children
+from millwright.language.vocabulary import FUNCTIONS
 from millwright.modelling.links import through_link
 from millwright.modelling.specification import Part
 
@@ -21,7 +22,9 @@ def through_links(parts: tuple[Part, ...]) -> tuple[Part, ...]:
     link of the negative.
     """
     derived = {
-        part.name: part.expression for part in parts if part.kind == "derived" and not part.per
+        part.name: part.expression
+        for part in parts
+        if part.kind == "derived" and not part.per and _quick(part.expression)
     }
 
     def linked(part: Part) -> Part:
@@ -35,6 +38,11 @@ def through_links(parts: tuple[Part, ...]) -> tuple[Part, ...]:
         return replace(part, arguments=tuple(changed.items()))
 
     return tuple(map(linked, parts))
+
+
+def _quick(node: Node) -> bool:
+    """Whether it may be computed once more: functions of the user's may take long."""
+    return all(not isinstance(below, Call) or below.function in FUNCTIONS for below in walk(node))
 
 
 def _named_link(
