@@ -109,7 +109,9 @@ class Repeatability(unittest.TestCase):
 
 class Trouble(unittest.TestCase):
     def test_no_starting_point(self):
-        with self.assertRaisesRegex(StartError, "100 points drawn from the prior. It is nowhere"):
+        with self.assertRaisesRegex(
+            StartError, "100 points drawn from the prior, nor nearer to its middle. It is nowhere"
+        ):
             sample(target(nowhere, 2), FitSettings(10, 10), 2, seed=0)
 
     def test_a_start_so_low_that_rounding_hides_every_step_is_not_taken(self):

@@ -11,6 +11,7 @@ import numpy as np
 from millwright.errors import StartError
 from millwright.sampling.compiling import compiled, on_device
 from millwright.sampling.slope import value_and_gradient
+from millwright.sampling.start_points import pulled_in
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 
@@ -118,9 +119,11 @@ def climb(target: TargetDensity, seed: int, starts: int, most: int = 2000) -> Cl
     candidates = target.starts(generator_of(seed, Stream.OPTIMISATION), 100)
     finite = [q for q in candidates if np.isfinite(downhill(q)[0])][:starts]
     if not finite:
+        finite = [q for q in pulled_in(candidates) if np.isfinite(downhill(q)[0])][:starts]
+    if not finite:
         raise StartError(
             "No starting point: the log density was not finite at any of 100 points drawn from "
-            f"the prior. {target.explain(candidates)}"
+            f"the prior, nor nearer to its middle. {target.explain(candidates)}"
         )
     options = {"maxiter": most, "ftol": 1e-14}
     ends = [

@@ -8,6 +8,7 @@ import numpy as np
 
 from millwright.errors import StartError
 from millwright.sampling.mode import Peak, newton_decrement
+from millwright.sampling.start_points import pulled_in
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 
@@ -34,11 +35,14 @@ def find_peak_by_values(target: TargetDensity, seed: int, starts: int = 6) -> Pe
 
     candidates = target.starts(generator_of(seed, Stream.OPTIMISATION), 100)
     values = target.plain(candidates)
+    if not np.isfinite(values).any():
+        candidates = np.concatenate([candidates, pulled_in(candidates)])
+        values = target.plain(candidates)
     finite = np.flatnonzero(np.isfinite(values))
     if not len(finite):
         raise StartError(
             "No starting point: the log density was not finite at any of 100 points drawn from "
-            f"the prior. {target.explain(candidates)}"
+            f"the prior, nor nearer to its middle. {target.explain(candidates)}"
         )
     best = finite[np.argsort(-values[finite], kind="stable")]
     chosen = list(dict.fromkeys([*best[: starts // 2], *finite]))[:starts]

@@ -17,7 +17,12 @@ from millwright.sampling.gradient_metric import FEWEST, scale_by_gradients
 from millwright.sampling.methods import NoUTurn
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.start_points import LOWEST_START, spread_of, start_candidates
+from millwright.sampling.start_points import (
+    LOWEST_START,
+    pulled_in,
+    spread_of,
+    start_candidates,
+)
 from millwright.sampling.state import Generators, restored
 from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import (
@@ -48,6 +53,8 @@ _TRAVEL = 10
 """Transitions after which a chain is looked at, whether it has come to the bulk."""
 _IN_THE_BULK = 1e-6
 _OFTEN = 0.002
+_FIRST = 20
+"""Of so many points drawn from the prior some have a finite density, or it is hardly anywhere."""
 _RAISE = 0.75
 
 
@@ -199,14 +206,11 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         return ({**found, "warmup_steps": state.warmup_steps, "steps": state.steps},)
 
     def _first_point(self, state: ChainState, candidates: np.ndarray, lowest: float) -> ChainState:
-        found: PhasePoint | None = None
-        for position in candidates:
-            point = self._evaluate(position, state)
-            finite = np.isfinite(point.log_density) and np.isfinite(point.gradient).all()
-            if finite and (found is None or point.log_density > found.log_density):
-                found = point._replace(q=position)
-                if found.log_density > lowest:
-                    break
+        found = self._highest(state, candidates[:_FIRST], lowest)
+        if found is None:
+            # What is finite so rarely is so at the edge of nothing: the highest of all is best.
+            others = np.concatenate([candidates[_FIRST:], pulled_in(candidates)])
+            found = self._highest(state, others, np.inf)
         if found is not None:
             return replace(
                 state,
@@ -216,8 +220,22 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             )
         raise StartError(
             "No starting point: the log density was not finite at any of 100 points drawn from "
-            f"the prior. {self.target.explain(candidates)}"
+            f"the prior, nor nearer to its middle. {self.target.explain(candidates)}"
         )
+
+    def _highest(
+        self, state: ChainState, candidates: np.ndarray, lowest: float
+    ) -> PhasePoint | None:
+        """Return the first candidate above the lowest log density, or else the highest."""
+        found: PhasePoint | None = None
+        for position in candidates:
+            point = self._evaluate(position, state)
+            finite = np.isfinite(point.log_density) and np.isfinite(point.gradient).all()
+            if finite and (found is None or point.log_density > found.log_density):
+                found = point._replace(q=position)
+                if found.log_density > lowest:
+                    break
+        return found
 
     def _evaluate(self, position: np.ndarray, state: ChainState) -> PhasePoint:
         """Return log density and gradient at a position.

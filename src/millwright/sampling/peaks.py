@@ -25,6 +25,7 @@ import numpy as np
 from millwright.sampling.climbs import Climbs, Top
 from millwright.sampling.mode import Slopes
 from millwright.sampling.peak_ends import End, end_of
+from millwright.sampling.start_points import pulled_in
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
 from millwright.sampling.warmup import scale_at
@@ -37,6 +38,7 @@ LEAST_FOR_A_CHAIN = 0.01
 DIP = 2.0
 """How many units of log density the line between two separate peaks dips below the lower one."""
 
+_NARROW = 0.01
 _BEFORE_SCALES = 8
 _LARGEST_WITH_CURVATURE = 200
 _POINTS, _FEWEST_POINTS, _MORE_POINTS = 1000, 50, 8000
@@ -171,6 +173,10 @@ class PeakSearch:
         self._climb(self._counted(first), middle, spread)
         if not self.apart:
             self._climb(self._counted(drawn), middle, spread)
+            # Nearly nowhere was anything finite to climb from: what is, is narrow.
+            if not self.apart and self.climbs.evaluations < 2 * CLIMBS:
+                self.begun = 0
+                self._climb(self._counted(iter(pulled_in(starts))), middle, _NARROW * spread)
         else:
             # From here on in the widths of the first peak, where climbs are short.
             peak = self.apart[0]

@@ -6,13 +6,16 @@ import numpy as np
 
 from millwright.sampling.target import TargetDensity
 
-__all__ = ["LOWEST_START", "spread_of", "start_candidates"]
+__all__ = ["LOWEST_START", "pulled_in", "spread_of", "start_candidates"]
 
 LOWEST_START = -1e13
 """A start with a lower log density is taken only if those of all candidates are lower.
 
 What decides about a step is lost in the rounding of such numbers, and a chain never moves.
 """
+
+_PULLED = 8
+_SHARES = (0.1, 0.01, 1e-3, 1e-4)
 
 
 def start_candidates(target: TargetDensity, seed: int, unit: int) -> np.ndarray:
@@ -28,6 +31,18 @@ def start_candidates(target: TargetDensity, seed: int, unit: int) -> np.ndarray:
         return candidates
     mirrored = 2.0 * _quantiles(candidates, [0.5])[0] - candidates
     return np.concatenate([mirrored[: count // 4], candidates[count // 4 :]])
+
+
+def pulled_in(candidates: np.ndarray) -> np.ndarray:
+    """Return points nearer and nearer to the middle of candidates, then to the origin.
+
+    For densities that are not finite over nearly all of the prior: with a slope of sd 10 for a
+    column in the thousands every exponential overflows.
+    """
+    some = candidates[:_PULLED]
+    middle = _quantiles(candidates, [0.5])[0]
+    inwards = [middle + share * (some - middle) for share in _SHARES]
+    return np.concatenate([*inwards, *(share * some for share in _SHARES)])
 
 
 def _quantiles(candidates: np.ndarray, shares: list[float]) -> np.ndarray:

@@ -13,6 +13,7 @@ from millwright.errors import ArgumentError, StartError
 from millwright.sampling.methods import RandomWalk
 from millwright.sampling.mode import Peak, find_peak
 from millwright.sampling.mode_by_values import find_peak_by_values
+from millwright.sampling.start_points import pulled_in
 from millwright.sampling.target import TargetDensity
 
 __all__ = [
@@ -69,6 +70,9 @@ def good_start(
     if settled is not None:
         return settled[None], target.plain(settled[None]), spread
     values = target.plain(candidates)
+    if not np.isfinite(values).any():
+        candidates = np.concatenate([candidates, pulled_in(candidates)])
+        values = target.plain(candidates)
     finite = np.flatnonzero(np.isfinite(values))[: tried * wanted]
     if len(finite) < wanted:
         raise StartError(

@@ -1,0 +1,65 @@
+"""Where chains and searches start under priors that give nearly everywhere no density at all."""
+
+import unittest
+
+import numpy as np
+import pandas as pd
+
+import millwright as mw
+from millwright.errors import StartError
+from millwright.sampling.start_points import pulled_in
+
+
+class PulledIn(unittest.TestCase):
+    def test_points_come_nearer_to_the_middle_and_then_to_the_origin(self):
+        draw = np.random.default_rng(1)
+        candidates = np.array([50.0, -2.0]) + draw.normal(size=(100, 2))
+        candidates[3, 1] = np.nan
+        points = pulled_in(candidates)
+        middle = np.nanmedian(candidates, axis=0)
+        away = np.abs(points[:32] - middle).reshape(4, 8, 2)
+        self.assertLess(np.nanmax(away[-1]), 1e-3)
+        self.assertTrue((np.nanmax(away[:-1], axis=1) > np.nanmax(away[1:], axis=1)).all())
+        np.testing.assert_allclose(points[32:].reshape(4, 8, 2)[0], 0.1 * candidates[:8])
+        self.assertLess(np.nanmax(np.abs(points[-8:])), 0.01)
+
+
+class WidePriors(unittest.TestCase):
+    def setUp(self):
+        draw = np.random.default_rng(4)
+        self.load = draw.normal(2000, 300, 120)
+        mean = np.exp(1 + 0.4 * (self.load - 2000) / 300)
+        sacks = draw.poisson(mean * draw.gamma(2, 0.5, 120))
+        self.data = pd.DataFrame({"load": self.load, "sacks": sacks})
+        self.model = mw.Model(
+            priors={"a": "normal(0, 100)", "b": "normal(0, 10)", "shape": "half_normal(10)"},
+            likelihood={"sacks": "negative_binomial(mean=exp(a + b * load), shape=shape)"},
+        )
+
+    def test_a_column_in_thousands_with_a_slope_of_sd_ten(self):
+        # The exponential overflows, or is nothing, for all but one slope in some hundreds.
+        fitted = self.model.fit(self.data, seed=1, draws=500, progress=False)
+        self.assertTrue(fitted.verdict.good, fitted.verdict)
+        self.assertEqual(fitted.record.modes["peaks"], 1)
+        slope = 300 * fitted.draws.get("b")
+        exact = self.model.maximum_likelihood(self.data).values.loc["b", "estimate"]
+        self.assertLess(abs(slope.mean() - 300 * exact), 0.3 * slope.std())
+
+    def test_walks_and_modes_start_there_too(self):
+        peak = self.model.mode(self.data).values.loc["b", "estimate"]
+        walked = self.model.fit(
+            self.data, seed=1, method="random_walk", draws=200, warmup=200, progress=False
+        )
+        self.assertLess(abs(walked.draws.get("b").mean() - peak), 1e-3)
+
+    def test_where_there_is_no_density_at_all_it_is_said(self):
+        model = mw.Model(
+            priors={"a": "normal(0, 1)"},
+            likelihood={"sacks": "poisson(rate=exp(a) + log(-1 - a * a))"},
+        )
+        with self.assertRaisesRegex(StartError, "nor nearer to its middle"):
+            model.fit(self.data, seed=1, progress=False)
+
+
+if __name__ == "__main__":
+    unittest.main()
