@@ -45,6 +45,23 @@ class WidePriors(unittest.TestCase):
         exact = self.model.maximum_likelihood(self.data).values.loc["b", "estimate"]
         self.assertLess(abs(slope.mean() - 300 * exact), 0.3 * slope.std())
 
+    def test_chains_that_never_moved_begin_again_around_the_peak(self):
+        # From where a rate is next to nothing every trajectory flies over the peak.
+        draw = np.random.default_rng(6)
+        mean = np.exp(1 + 0.4 * (self.load - 2000) / 300)
+        data = pd.DataFrame({"load": self.load, "weight": draw.gamma(3, mean / 3)})
+        model = mw.Model(
+            priors={"a": "normal(0, 100)", "b": "normal(0, 10)", "shape": "half_normal(10)"},
+            likelihood={"weight": "gamma(shape=shape, rate=shape * exp(-(a + b * load)))"},
+        )
+        exact = model.maximum_likelihood(data).values.loc["b", "estimate"]
+        for seed in range(4):
+            fitted = model.fit(data, seed=seed, draws=300, progress=False)
+            slope = fitted.draws.get("b")
+            with self.subTest(seed=seed):
+                self.assertTrue(fitted.verdict.good, fitted.verdict)
+                self.assertLess(abs(slope.mean() - exact), 0.3 * slope.std())
+
     def test_walks_and_modes_start_there_too(self):
         peak = self.model.mode(self.data).values.loc["b", "estimate"]
         walked = self.model.fit(

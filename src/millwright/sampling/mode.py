@@ -118,8 +118,10 @@ def climb(target: TargetDensity, seed: int, starts: int, most: int = 2000) -> Cl
     downhill = _downhill(target)
     candidates = target.starts(generator_of(seed, Stream.OPTIMISATION), 100)
     finite = [q for q in candidates if np.isfinite(downhill(q)[0])][:starts]
-    if not finite:
-        finite = [q for q in pulled_in(candidates) if np.isfinite(downhill(q)[0])][:starts]
+    if len(finite) < starts:
+        # The prior is nearly nowhere finite: from nearer to its middle, the nearest first.
+        nearer = pulled_in(candidates)[::-_SKIPPED]
+        finite += [q for q in nearer if np.isfinite(downhill(q)[0])]
     if not finite:
         raise StartError(
             "No starting point: the log density was not finite at any of 100 points drawn from "
@@ -178,6 +180,7 @@ def _walled(
 
 _WALL = 10.0
 _TOGETHER, _MANY = 16, 64
+_SKIPPED = 4
 _FEW_NUMBERS = 10_000
 """Of data: with more, positions side by side would hold much memory at once."""
 

@@ -53,6 +53,8 @@ _TRAVEL = 10
 """Transitions after which a chain is looked at, whether it has come to the bulk."""
 _IN_THE_BULK = 1e-6
 _OFTEN = 0.002
+_AROUND = 2.0
+"""Standard deviations at the peak, for a chain that is put there."""
 _FIRST = 20
 """Of so many points drawn from the prior some have a finite density, or it is hardly anywhere."""
 _RAISE = 0.75
@@ -158,6 +160,28 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         if state.log_density < peaks.log_densities[0] - 0.5 * chdtri(dimension, _IN_THE_BULK):
             return state
         return replace(self._with_metric(state, scale, deviations_of(scale)), arrived=True)
+
+    def _begun_again(self, state: ChainState) -> ChainState:
+        """Put a chain that never moved to a place around the one peak.
+
+        From far down the flank of an exponential every trajectory flies over the peak.
+        """
+        peaks, scale = self.target.peaks, self._at_peak
+        if peaks is None or scale is None or state.within < 2 or state.squares.any():
+            return state
+        normal = restored(state.momenta)
+        step = _AROUND * normal.standard_normal(self.target.dimension)
+        position = peaks.positions[0] + (scale * step if scale.ndim == 1 else scale @ step)
+        point = self._evaluate(position, state)
+        if not (np.isfinite(point.log_density) and np.isfinite(point.gradient).all()):
+            return state
+        return replace(
+            state,
+            position=position,
+            gradient=_shrunk(state.scale, point.gradient),
+            log_density=float(point.log_density),
+            momenta=normal.bit_generator.state,
+        )
 
     def start(self, unit: int) -> ChainState:
         """Find a starting point with a finite log density and gradient, and a step size."""
@@ -350,7 +374,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         window = self.windows[state.window]
         before = state.arrived
         if state.window < len(self.windows) - 1:
-            state = self._taken_from_peak(state)
+            state = self._taken_from_peak(self._begun_again(state))
         arriving = state.arrived and not before
         if window.metric and not arriving:
             state = self._learn(state)

@@ -174,7 +174,7 @@ class PeakSearch:
         if not self.apart:
             self._climb(self._counted(drawn), middle, spread)
             # Nearly nowhere was anything finite to climb from: what is, is narrow.
-            if not self.apart and self.climbs.evaluations < 2 * CLIMBS:
+            if not self.apart and self.climbs.evaluations < 4 * CLIMBS:
                 self.begun = 0
                 self._climb(self._counted(iter(pulled_in(starts))), middle, _NARROW * spread)
         else:
