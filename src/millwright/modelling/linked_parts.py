@@ -52,7 +52,8 @@ def _named_link(
     if not isinstance(node, Name) or node.name not in derived:
         return name, node
     other, inner = through_link(family, name, derived[node.name])
-    return (name, node) if other == name else (other, inner)
+    # Messages about it point to where it stands, not into the derived quantity.
+    return (name, node) if other == name else (other, replace(inner, place=node.place))
 
 
 def _exact(node: Node, derived: Mapping[str, Node]) -> Node:

@@ -167,7 +167,9 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         From far down the flank of an exponential every trajectory flies over the peak.
         """
         peaks, scale = self.target.peaks, self._at_peak
-        if peaks is None or scale is None or state.within < 2 or state.squares.any():
+        if peaks is None or scale is None or not len(peaks.positions):
+            return state
+        if state.within < 2 or state.squares.any():
             return state
         normal = restored(state.momenta)
         step = _AROUND * normal.standard_normal(self.target.dimension)

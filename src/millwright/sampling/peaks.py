@@ -102,7 +102,7 @@ class Peaks:
 
     @property
     def record(self) -> dict[str, Any]:
-        """All of it as plain values; places where there are several peaks, the metric at one."""
+        """All of it as plain values; of several peaks what tells them apart, at one the metric."""
         found: dict[str, Any] = {
             "climbs": self.climbs,
             "evaluations": self.evaluations,
@@ -111,7 +111,7 @@ class Peaks:
             "log_densities": self.log_densities.tolist(),
         }
         if self.scale is not None:
-            found["scale"] = self.scale.tolist()
+            found |= {"scale": self.scale.tolist(), "positions": self.positions.tolist()}
         if self.several:
             # JSON has no NaN: an unknown mass is none.
             found |= {
@@ -124,7 +124,7 @@ class Peaks:
 
     @classmethod
     def from_record(cls, record: Mapping[str, Any]) -> Peaks:
-        """Return what `record` was made from; without places where there was one peak."""
+        """Return what `record` was made from."""
 
         def numbers(name: str) -> np.ndarray:
             return np.array(
