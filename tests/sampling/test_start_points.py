@@ -56,7 +56,7 @@ class WidePriors(unittest.TestCase):
         )
         exact = model.maximum_likelihood(data).values.loc["b", "estimate"]
         for seed in range(4):
-            fitted = model.fit(data, seed=seed, draws=300, progress=False)
+            fitted = model.fit(data, seed=seed, progress=False)
             slope = fitted.draws.get("b")
             with self.subTest(seed=seed):
                 self.assertTrue(fitted.verdict.good, fitted.verdict)

@@ -233,10 +233,12 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
 
     def _first_point(self, state: ChainState, candidates: np.ndarray, lowest: float) -> ChainState:
         found = self._highest(state, candidates[:_FIRST], lowest)
-        if found is None:
+        if found is None or found.log_density <= lowest:
             # What is finite so rarely is so at the edge of nothing: the highest of all is best.
             others = np.concatenate([candidates[_FIRST:], pulled_in(candidates)])
-            found = self._highest(state, others, np.inf)
+            best = self._highest(state, others, np.inf)
+            if best is not None and (found is None or best.log_density > found.log_density):
+                found = best
         if found is not None:
             return replace(
                 state,
