@@ -55,8 +55,6 @@ _IN_THE_BULK = 1e-6
 _OFTEN = 0.002
 _AROUND = 2.0
 """Standard deviations at the peak, for a chain that is put there."""
-_FIRST = 20
-"""Of so many points drawn from the prior some have a finite density, or it is hardly anywhere."""
 _RAISE = 0.75
 
 
@@ -232,13 +230,9 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         return ({**found, "warmup_steps": state.warmup_steps, "steps": state.steps},)
 
     def _first_point(self, state: ChainState, candidates: np.ndarray, lowest: float) -> ChainState:
-        found = self._highest(state, candidates[:_FIRST], lowest)
-        if found is None or found.log_density <= lowest:
-            # What is finite so rarely is so at the edge of nothing: the highest of all is best.
-            others = np.concatenate([candidates[_FIRST:], pulled_in(candidates)])
-            best = self._highest(state, others, np.inf)
-            if best is not None and (found is None or best.log_density > found.log_density):
-                found = best
+        found = self._highest(state, candidates, lowest)
+        if found is None:
+            found = self._highest(state, pulled_in(candidates), np.inf)
         if found is not None:
             return replace(
                 state,
