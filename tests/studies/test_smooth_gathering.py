@@ -44,7 +44,7 @@ def table():
 @functools.cache
 def found(nodes=None):
     study = mw.studies.smooth(table(), "class", "noise", nodes=nodes)
-    return study.fit(seed=1, chains=2, draws=300, warmup=200, progress=False)
+    return study.fit(seed=1, chains=2, draws=800, warmup=400, progress=False)
 
 
 class Exact(unittest.TestCase):
