@@ -47,7 +47,7 @@ def made():
 
 @functools.cache
 def found():
-    return study(made()).fit(seed=3, chains=2, draws=1000, warmup=500, progress=False)
+    return study(made()).fit(seed=3, chains=2, draws=400, warmup=300, progress=False)
 
 
 class Right(unittest.TestCase):
@@ -103,9 +103,7 @@ class Right(unittest.TestCase):
         self.assertTrue((off < 4.5 * left / 20_000**0.5 + 1e-9).all())
         np.testing.assert_allclose(again.std(axis=0), left, rtol=0.03, atol=1e-6)
         given = found().forecast(4, given={"class": [None, None, 3.0]}, seed=1)
-        # The level of each draw is taken away and added again, with its rounding.
-        at = list(given.series).index("class")
-        np.testing.assert_allclose(given.draws[:, 2, at], 3.0, rtol=1e-12)
+        self.assertTrue((given.draws[:, 2, list(given.series).index("class")] == 3.0).all())
         self.assertIn("stated readings of class", str(given))
         held = np.array([[[1.0, 0.0], [1.0, 0.0]]])
         with self.assertRaisesRegex(ArgumentError, "cannot be together"):
@@ -113,7 +111,7 @@ class Right(unittest.TestCase):
                 np.zeros((1, 1, 2)), held, np.array([[1.0, 2.0]]), np.random.default_rng(1)
             )
         drawn = found().forecast(4, seed=3)
-        self.assertEqual(drawn.draws.shape, (2000, 4, 2))
+        self.assertEqual(drawn.draws.shape, (800, 4, 2))
         self.assertEqual(drawn.labels, ("41", "42", "43", "44"))
 
     def test_paths_and_shocks_given_all_readings(self):
@@ -175,7 +173,9 @@ READ_ONE = {"Price (d)": "price"}
 
 class Told(unittest.TestCase):
     def test_the_answer_and_what_was_read(self):
-        text = str(found())
+        # As long as a verdict needs that does not hang on rounding.
+        answer = study(made()).fit(seed=3, chains=2, draws=1000, warmup=500, progress=False)
+        text = str(answer)
         for words in (
             "A shock of one sd of `mood` moves `price` most at once",
             "The slowest root of the stable path is 0.8 at every draw",
