@@ -153,11 +153,17 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         peaks, scale = self.target.peaks, self._at_peak
         if state.arrived or peaks is None or scale is None:
             return state
-        # Around a normal peak the density is lower by a half of a chi-squared number.
-        dimension = self.target.dimension
-        if state.log_density < peaks.log_densities[0] - 0.5 * chdtri(dimension, _IN_THE_BULK):
+        if self._below_the_bulk(state, peaks.log_densities[0]):
             return state
         return replace(self._with_metric(state, scale, deviations_of(scale)), arrived=True)
+
+    def _below_the_bulk(self, state: ChainState, highest: float) -> bool:
+        """Whether a chain has not come to the bulk around the one peak.
+
+        Around a normal peak the density is lower by a half of a chi-squared number.
+        """
+        away = 0.5 * chdtri(self.target.dimension, _IN_THE_BULK)
+        return bool(state.log_density < highest - away)
 
     def _begun_again(self, state: ChainState) -> ChainState:
         """Put a chain that never moved to a place around the one peak.
@@ -167,7 +173,9 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         peaks, scale = self.target.peaks, self._at_peak
         if peaks is None or scale is None or not len(peaks.positions):
             return state
-        if state.within < 2 or state.squares.any():
+        # In its first transitions a chain may still look for its step size.
+        stuck = state.window > 0 and state.within >= _TRAVEL and not state.squares.any()
+        if not stuck or not self._below_the_bulk(state, peaks.log_densities[0]):
             return state
         normal = restored(state.momenta)
         step = _AROUND * normal.standard_normal(self.target.dimension)
