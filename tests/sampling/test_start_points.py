@@ -80,3 +80,48 @@ class WidePriors(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class CaughtAtAPeak(unittest.TestCase):
+    """A line with a bump: beside its peak lie others of which nothing remains."""
+
+    model = mw.Model(
+        priors={
+            "height": "uniform(low=0, high=40)",
+            "middle": "uniform(low=0, high=10)",
+            "width": "uniform(low=0.2, high=5)",
+            "base": "normal(0, 3)",
+        },
+        likelihood={
+            "power": "normal(height * exp(-0.5 * ((at - middle) / width) ** 2) + base, 0.1)"
+        },
+    )
+
+    def fitted(self, seed):
+        draw = np.random.default_rng(seed)
+        at = np.sort(draw.uniform(0, 10, 12))
+        power = 12 * np.exp(-0.5 * ((at - 4.6) / 1.3) ** 2) + 0.5 + 0.1 * draw.normal(size=12)
+        return self.model.fit({"at": at, "power": power}, seed=seed, progress=False)
+
+    def test_chains_come_to_the_peak_that_holds_everything(self):
+        for seed in (14, 17):
+            fitted = self.fitted(seed)
+            found = fitted.record.modes
+            with self.subTest(seed=seed):
+                self.assertEqual(found["peaks"], 2)
+                self.assertGreater(found["log_densities"][0] - found["log_densities"][1], 1000)
+                self.assertTrue(fitted.verdict.good, fitted.verdict)
+                middles = fitted.draws.get("middle").mean(axis=1)
+                np.testing.assert_allclose(middles, 4.6, atol=0.1)
+                self.assertEqual(len(found["scale"]), 4)
+        longer = fitted.extend(20, progress=False)
+        np.testing.assert_array_equal(
+            longer.draws.get("width")[:, :-20], fitted.draws.get("width")
+        )
+
+    def test_peaks_that_may_both_hold_something_keep_their_chains(self):
+        model = mw.Model(priors={"a": "normal(0, 3)"}, likelihood={"y": "normal(a * a, 0.1)"})
+        fitted = model.fit({"y": [4.0]}, seed=1, progress=False)
+        self.assertEqual(fitted.record.modes["peaks"], 2)
+        self.assertNotIn("scale", fitted.record.modes)
+        self.assertFalse(fitted.verdict.good)

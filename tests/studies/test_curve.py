@@ -164,6 +164,35 @@ class Right(unittest.TestCase):
                     part = integrate.quad(lambda t: weighed(t)[1], -reach, reach, epsabs=1e-12)[0]
                     self.assertAlmostEqual(value, whole / part, places=7)
 
+    def test_one_width_for_all_rows_is_a_column_of_it(self):
+        data = UPPER.assign(w=0.3)
+        for function in (TEXT, rising, traced):
+            with self.subTest(function):
+                own = study_of(function, data, smear="w")
+                study = study_of(function, data, smear=0.3)
+                np.testing.assert_allclose(
+                    study.points["curve"].estimates, own.points["curve"].estimates
+                )
+                values = [
+                    one.model.simulate(one.data_of("curve"), draws=5, seed=1).outcomes["power"]
+                    for one in (study, own)
+                ]
+                np.testing.assert_allclose(*values)
+
+    def test_a_table_of_places_along_two_columns(self):
+        data = {"flow": [1.0, 2, 3, 4], "grain": [1.0, 0, 2, 1], "y": [1.0, 2, 3, 5]}
+        study = mw.studies.curve(
+            "a * flow + b * grain", data, ["flow", "grain"], "y", 0.3, {"a": (0, 5), "b": (-5, 5)}
+        )
+        answer = study.fit(seed=1, chains=2, draws=100, warmup=100, **QUIET)
+        a, b = (answer.posterior.draws.get(name).reshape(-1) for name in "ab")
+        places = {"grain": [5.0, 0.0], "flow": [2.0, 7.0]}
+        curves = answer.curves(x=places)
+        np.testing.assert_allclose(curves.draws, np.stack([2 * a + 5 * b, 7 * a], axis=1))
+        self.assertEqual(list(curves.to_dataframe().columns[:3]), ["flow", "grain", "median"])
+        with self.assertRaisesRegex(ArgumentError, "an array of shape"):
+            answer.curves(x=[[2.0, 5.0], [7.0, 0.0]])
+
     def test_curves_and_residuals(self):
         draws = found().posterior
         at = 3.0

@@ -245,6 +245,23 @@ class Told(unittest.TestCase):
         found = study.fit(seed=1, draws=40, warmup=100, chains=2, **QUIET)
         drawn = mw.plots.study(found, "map")
         self.assertIn("median of Power (kW)", [axes.get_ylabel() for axes in drawn.axes])
+        places = {"🌾": [0.3, 0.3], "$5": [0.2, 0.7]}
+        told = found.curve(places, seed=1).to_dataframe()
+        self.assertEqual(list(told.columns[:3]), ["$5", "🌾", "median"])
+        read = found.new_readings(places, error=0.0, seed=1)
+        np.testing.assert_array_equal(told["median"], read.median)
+        self.assertIn("$5 = 0.7, 🌾 = 0.3", str(read))
+
+    def test_a_table_of_places_is_curves_with_the_other_column_held(self):
+        found, _ = counts()
+        places = pd.DataFrame({"shape": [0.5, 0.5], "other": ["a", "b"], "day": [2.0, 5.0]})
+        for ask in (found.curve, found.slope, found.study.prior_curves):
+            one = ask(places).draws
+            np.testing.assert_array_equal(one, ask([2.0, 5.0], at={"shape": 0.5}).draws)
+        rising = found.rising(places)
+        self.assertEqual(list(rising.columns), ["day", "shape", "P(rising)"])
+        other = found.rising([2.0, 5.0], at={"shape": 0.5})
+        np.testing.assert_array_equal(rising["P(rising)"], other["P(rising)"])
 
     def test_yes_and_no_from_the_shell(self):
         with tempfile.TemporaryDirectory() as folder:
@@ -271,7 +288,17 @@ class Told(unittest.TestCase):
             with self.subTest(words), self.assertRaisesRegex(error, words):
                 mw.studies.smooth(**{"data": table, "x": "day", "y": "count", **given})
         found, _ = counts()
-        for bad in ({"along": "grain"}, {"at": {"day": 1}}, {"at": {"shape": "a"}}):
+        table = {"day": [1.0], "shape": [2.0]}
+        for bad in (
+            {"along": "grain"},
+            {"at": {"day": 1}},
+            {"at": {"shape": "a"}},
+            # Neither two numbers nor two places.
+            {"x": np.ones((2, 2))},
+            {"x": {"day": [1.0]}},
+            {"x": {**table, "day": [np.nan]}},
+            {"x": table, "at": {"shape": 2.0}},
+        ):
             with self.subTest(bad), self.assertRaises(ArgumentError):
                 found.curve(**bad)
         with self.assertRaises(ArgumentError):

@@ -14,7 +14,8 @@ from millwright.comparison.mixing import mixed
 from millwright.display import Shown
 from millwright.draws.intervals import IntervalKind
 from millwright.draws.outcomes import labels_of_outcome
-from millwright.draws.prediction import Predictions, Score, scores_of
+from millwright.draws.prediction import Predictions, scores_of
+from millwright.draws.scores import Score
 from millwright.errors import ArgumentError
 
 __all__ = ["AveragedPredictions", "averaged_predictions"]

@@ -19,7 +19,8 @@ from millwright.draws.intervals import (
     interval,
     kind_words,
 )
-from millwright.draws.prediction import Predictions, scores_shown
+from millwright.draws.prediction import Predictions
+from millwright.draws.scores import scores_shown
 from millwright.draws.supports import never_negative
 from millwright.draws.table import Table, make_table
 from millwright.errors import ArgumentError

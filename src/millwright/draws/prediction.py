@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -11,85 +10,26 @@ import numpy as np
 import pandas as pd
 from scipy.special import logsumexp
 
-from millwright.display import Shown, frame_text, middle_left_out, text_table
-from millwright.distributions import on_numpy
-from millwright.distributions.modified import Modified
-from millwright.distributions.state_space import StateSpace
-from millwright.distributions.truncation import Truncated
-from millwright.distributions.vector import LabelFamily
-from millwright.draws.conditioning import MOST, Conditional, condition_on_data, joint_outcomes
-from millwright.draws.extending import extended
+from millwright.display import Shown, middle_left_out, text_table
+from millwright.draws.conditioning import Conditional
+from millwright.draws.expected_outcomes import expected_outcomes, lead_of
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.labelled_draws import Draws, label_texts, thinned
-from millwright.draws.new_labels import grown_labels
+from millwright.draws.labelled_draws import label_texts
 from millwright.draws.numbers import decimals_of, fixed, probability_text, range_text
 from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
+from millwright.draws.scores import Score, label_scores, number_scores
 from millwright.errors import ArgumentError, DataError, nearest
-from millwright.modelling.arguments import family_of
-from millwright.modelling.binding import Binding, bind
+from millwright.modelling.binding import Binding
 from millwright.modelling.density import log_likelihood
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled, full
 from millwright.modelling.reading import read_tables
-from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
-from millwright.sampling.streams import Stream, generator_of
-from millwright.wording import setting
 
 _MOST_PREDICTORS = 3
-_MOST_MEANS, _FEWEST_FOR_MEANS, _CLOSED = 50_000, 100, 4
-"""Means of cut and recorded outcomes are taken of so many draws times rows together: four times as
-many of those in closed form."""
 
-__all__ = [
-    "Predictions",
-    "Score",
-    "expectations",
-    "number_scores",
-    "predict",
-    "scores_of",
-    "scores_shown",
-]
-
-
-@dataclass(frozen=True)
-class Score(Shown):
-    """How well predictions met the truth.
-
-    Attributes
-    ----------
-    frame
-        One row a way of predicting (the whole posterior; the posterior mean plugged in) and an
-        outcome.
-    """
-
-    frame: pd.DataFrame
-
-    def __str__(self) -> str:
-        shown, key = scores_shown(self.frame)
-        return f"{frame_text(shown.T)}\n{key}"
-
-
-def scores_shown(frame: pd.DataFrame) -> tuple[pd.DataFrame, str]:
-    """Return scores as text, and what says which direction of each is good."""
-    shown = frame.copy()
-    for column in shown.columns:
-        percent = str(column).startswith(("inside", "share"))
-        shown[column] = [
-            "-" if np.isnan(v) else f"{100 * v:.0f} %" if percent else f"{v:.4g}"
-            for v in shown[column]
-        ]
-    keys = {
-        "root": "Errors: smaller is better, in the outcome's unit.",
-        "log": "Log score (mean log predictive density): larger is better.",
-        "inside": "Inside: should be near 50 % and 95 %.",
-        "share": "Share right, by the most probable label: more is better.",
-    }
-    key = " ".join(
-        words for start, words in keys.items() if any(str(c).startswith(start) for c in shown)
-    )
-    return shown.rename_axis([None] * frame.index.nlevels), key
+__all__ = ["Predictions", "scores_of"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -332,7 +272,7 @@ class Predictions(Shown):
         generator = np.random.default_rng(self._generator_seed)
         again = self._binding.evaluation(repeated)
         draws = draw_outcomes(self._binding, size, generator, again, leave_out=tuple(self._joint))
-        return evaluation, draws, expectations(self._binding, evaluation, draws)
+        return evaluation, draws, expected_outcomes(self._binding, evaluation, draws)
 
     def _log_scores(
         self, outcome: str, seen: np.ndarray, evaluation: Evaluation | None = None
@@ -345,7 +285,7 @@ class Predictions(Shown):
         evaluation.arguments = dict(self._binding.arguments) | {("observed", outcome): seen}
         with np.errstate(all="ignore"):
             item = log_likelihood(evaluation, part)
-        lead = _lead(evaluation)
+        lead = lead_of(evaluation)
         shape = (lead, *self._binding.program.shape(item.labels))
         density = full(item, (DRAW, *item.labels), shape)
         return np.asarray(logsumexp(density, axis=0) - np.log(lead))
@@ -356,107 +296,8 @@ def scores_of(
 ) -> dict[str, float]:
     """Return the scores of one outcome, given the log predictive density of each row."""
     part = next(one for one in found.outcomes if one.name == outcome)
-    scores = _label_scores if part.event == "label" else number_scores
+    scores = label_scores if part.event == "label" else number_scores
     return scores(found.expected[outcome], found.draws[outcome], seen, log_density)
-
-
-def number_scores(
-    expected: np.ndarray, draws: np.ndarray, seen: np.ndarray, log_density: np.ndarray
-) -> dict[str, float]:
-    """Return the scores of an outcome of numbers; draws are (draws, rows), all else (rows,)."""
-    error = seen - expected
-    inside = []
-    for level in (0.5, 0.95):
-        low, high = interval(draws, level)
-        inside.append(float(np.mean((seen >= low) & (seen <= high))))
-    return {
-        "root-mean-square error": float(np.sqrt(np.mean(error**2))),
-        "mean absolute error": float(np.mean(np.abs(error))),
-        "largest absolute error": float(np.max(np.abs(error))),
-        "log score": float(np.mean(log_density)),
-        "inside 50 % interval": inside[0],
-        "inside 95 % interval": inside[1],
-    }
-
-
-def _label_scores(
-    expected: np.ndarray, draws: np.ndarray, seen: np.ndarray, log_density: np.ndarray
-) -> dict[str, float]:
-    return {
-        "log score": float(np.mean(log_density)),
-        "share of rows right": float(np.mean(expected.argmax(axis=1) == seen)),
-    }
-
-
-def predict(
-    draws: Draws,
-    data: Any,
-    rows: int | None,
-    seed: int,
-    numbers: Mapping[str, np.ndarray] | None = None,
-    fresh: bool = False,
-) -> Predictions:
-    """Draw outcomes for new rows, once for each posterior draw.
-
-    `numbers` are the rows' numbers for tables; by default they count from 1, and those of a
-    series that goes on count from its last fitted row. `fresh` lets effects of labels that the
-    fit has not seen be drawn from the distribution of the groups.
-    """
-    old = draws.binding
-    tables = read_tables(data, old.specification.columns, rows)
-    grown = grown_labels(draws, tables, fresh)
-    try:
-        labels = grown or old.labels
-        binding = bind(old.specification, tables, labels, outcomes="optional", like=old)
-    except DataError as error:
-        if data is None:
-            raise DataError(
-                f"{error.marked}\nRows alone are for models without predictors: give the columns "
-                "of the new rows as data instead."
-            ) from error
-        if not fresh and grown_labels(draws, tables, fresh=True) != grown:
-            raise DataError(
-                f"{error.marked}\nTo predict for labels that the fit has not seen, ask "
-                f"for {setting('new_labels', 'draw')}."
-            ) from error
-        raise
-    together = joint_outcomes(binding)
-    generator = generator_of(seed, Stream.PREDICTION)
-    # A factorisation for each draw takes long: a thousand draws say enough.
-    keep = thinned(draws, MOST) if grown or together else slice(None)
-    known = extended(draws, binding, keep, generator) if grown else draws.known(keep)
-    evaluation = binding.evaluation(known)
-    size = _lead(evaluation)
-    joint = {
-        part.name: condition_on_data(draws, part, tables, keep, generator) for part in together
-    }
-    copies = draw_outcomes(binding, size, generator, evaluation, leave_out=tuple(joint))
-    expected = expectations(binding, evaluation, copies)
-    copies |= {name: found.outcome for name, found in joint.items()}
-    expected |= {name: found.mean.mean(axis=0) for name, found in joint.items()}
-    latent = {name: found.latent for name, found in joint.items()}
-    numbers = numbers or _going_on(old, binding, together)
-    return Predictions(
-        draws=copies,
-        expected=expected,
-        latent=latent,
-        _known=known,
-        _binding=binding,
-        _generator_seed=seed,
-        _joint=joint,
-        _numbers=numbers,
-    )
-
-
-def _going_on(old: Binding, new: Binding, parts: Sequence[Part]) -> dict[str, np.ndarray]:
-    """Return the numbers of rows that follow the fitted ones of a state-space series."""
-    result = {}
-    for part in parts:
-        if isinstance(family_of(part.family, part.arguments), StateSpace):
-            axis = dict(new.program.outcome_axes)[part.name][0]
-            last = len(old.arguments["observed", part.name])
-            result[axis] = last + np.arange(1, new.program.shape((axis,))[0] + 1)
-    return result
 
 
 def _joint_log_scores(found: Conditional, seen: np.ndarray) -> np.ndarray:
@@ -464,46 +305,3 @@ def _joint_log_scores(found: Conditional, seen: np.ndarray) -> np.ndarray:
     error = (seen - found.mean) ** 2 / found.variance
     logs = -0.5 * (error + np.log(2 * np.pi * found.variance))
     return np.asarray(logsumexp(logs, axis=0) - np.log(len(logs)))
-
-
-def expectations(
-    binding: Binding, evaluation: Evaluation, copies: Mapping[str, np.ndarray]
-) -> dict[str, np.ndarray]:
-    """Return each row's expectation, averaged over the draws of the unknowns."""
-    result = {}
-    for part in binding.program.outcomes:
-        if part.name not in copies:
-            continue
-        axes = (DRAW, *dict(binding.program.outcome_axes)[part.name])
-        program = binding.program
-        values = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, program)
-        family = family_of(part.family, part.arguments)
-        size = (_lead(evaluation), *program.shape(axes[1:]))
-        if isinstance(family, Truncated | Modified):
-            values, size = _fewer(values, size, 1 if family.mean_takes_long else _CLOSED)
-        if isinstance(family, LabelFamily):
-            shares = family.probabilities(values)
-            result[part.name] = np.broadcast_to(shares, (*size, shares.shape[-1])).mean(axis=0)
-            continue
-        with np.errstate(all="ignore"):
-            mean = np.broadcast_to(np.asarray(family.mean(values)), size).mean(axis=0)
-        result[part.name] = np.where(np.isfinite(mean), mean, np.median(copies[part.name], axis=0))
-    return result
-
-
-def _fewer(
-    values: Mapping[str, Any], size: tuple[int, ...], speed: int
-) -> tuple[dict[str, Any], tuple[int, ...]]:
-    """Keep so many draws, evenly spaced, that means which take long take seconds."""
-    enough = max(_FEWEST_FOR_MEANS, speed * _MOST_MEANS // max(1, math.prod(size[1:])))
-    step = max(1, size[0] // enough)
-    kept = {
-        name: value[::step] if np.ndim(value) and len(value) == size[0] else value
-        for name, value in values.items()
-    }
-    return kept, (len(range(0, size[0], step)), *size[1:])
-
-
-def _lead(evaluation: Evaluation) -> int:
-    first = evaluation.program.unknowns[0].name
-    return len(evaluation.values[first].values)

@@ -520,7 +520,7 @@ class Posterior:
         DataError
             If a column is missing, or has labels that the fit has not seen.
         """
-        from millwright.draws.prediction import predict
+        from millwright.draws.predict import predict
 
         self._refuse_without_outcomes()
         if new_labels not in get_args(NewLabels):
@@ -539,7 +539,7 @@ class Posterior:
         ArgumentError
             If the fit was made otherwise, or no outcome was missing.
         """
-        from millwright.draws.prediction import predict
+        from millwright.draws.predict import predict
 
         parted = self.draws.binding.parted
         if parted is None or not parted.dropped:

@@ -53,7 +53,7 @@ _TRAVEL = 10
 """Transitions after which a chain is looked at, whether it has come to the bulk."""
 _IN_THE_BULK = 1e-6
 _OFTEN = 0.002
-_AROUND = 2.0
+_AROUND = 1.0
 """Standard deviations at the peak, for a chain that is put there."""
 _RAISE = 0.75
 
@@ -139,7 +139,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
 
     @property
     def _at_peak(self) -> np.ndarray | None:
-        """The metric at the one peak of the density, if it is known."""
+        """The metric at the peak that holds everything, if there is one and it is known."""
         peaks = self.target.peaks
         if peaks is None or peaks.scale is None:
             return None
@@ -158,7 +158,7 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         return replace(self._with_metric(state, scale, deviations_of(scale)), arrived=True)
 
     def _below_the_bulk(self, state: ChainState, highest: float) -> bool:
-        """Whether a chain has not come to the bulk around the one peak.
+        """Whether a chain has not come to the bulk around the peak.
 
         Around a normal peak the density is lower by a half of a chi-squared number.
         """
@@ -166,16 +166,23 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         return bool(state.log_density < highest - away)
 
     def _begun_again(self, state: ChainState) -> ChainState:
-        """Put a chain that never moved to a place around the one peak.
+        """Put a chain that is lost to a place around the peak that holds everything.
 
-        From far down the flank of an exponential every trajectory flies over the peak.
+        From far down the flank of an exponential every trajectory flies over the peak, and the
+        chain never moves; at a peak that holds nothing a chain can be caught.
         """
         peaks, scale = self.target.peaks, self._at_peak
-        if peaks is None or scale is None or not len(peaks.positions):
-            return state
         # In its first transitions a chain may still look for its step size.
-        stuck = state.window > 0 and state.within >= _TRAVEL and not state.squares.any()
-        if not stuck or not self._below_the_bulk(state, peaks.log_densities[0]):
+        early = state.window == 0 or state.within < _TRAVEL
+        if early or peaks is None or scale is None or not len(peaks.positions):
+            return state
+        never_moved = not state.squares.any()
+        # Where chains were told to begin they may stay: it is asked what they find from there.
+        caught = peaks.several and self.target.begin_at is None
+        if not (never_moved or caught):
+            return state
+        # A peak that holds nothing is lower by far more than this.
+        if not self._below_the_bulk(state, peaks.log_densities[0]):
             return state
         normal = restored(state.momenta)
         step = _AROUND * normal.standard_normal(self.target.dimension)

@@ -46,6 +46,9 @@ _NOTHING = 1e-3
 """A peak that seems to hold less is not looked at more closely."""
 _MOST_PEAKS = 24
 _LEAST_ESS = 50.0
+_SURELY = 20.0
+"""A peak holds nothing for sure if it is so many units of log density lower, and smaller, than
+another: no estimate of a mass is wrong by that much."""
 _GRADIENTS_OF_A_CLIMB = 45
 _HALF_A_CLIMB = 8
 """Gradients that each climb took in vain which is under way where the search is cut."""
@@ -74,9 +77,10 @@ class Peaks:
     cut
         Whether the search ended at its largest number of gradients.
     scale
-        Of a single peak: the metric with which a sampler can begin. Standard deviations, shape
-        (dimension,), or where unknowns are strongly correlated there the Cholesky factor of the
-        inverse curvature; None for several peaks and where the curvature is not known.
+        Of a single peak, or one beside which all others surely hold nothing: the metric with
+        which a sampler can begin. Standard deviations, shape (dimension,), or where unknowns are
+        strongly correlated there the Cholesky factor of the inverse curvature; None where several
+        may hold something and where the curvature is not known.
     """
 
     positions: np.ndarray
@@ -301,6 +305,7 @@ class PeakSearch:
         elif known:
             masses, errors = self._masses(positions, values, factors)
         order = np.argsort(-np.where(np.isnan(masses), values, masses), kind="stable")
+        alone = known and _holds_all(values[order], factors[order], masses[order])
         return Peaks(
             positions=positions[order],
             log_densities=values[order],
@@ -310,7 +315,7 @@ class PeakSearch:
             climbs=ended,
             evaluations=self.climbs.evaluations,
             cut=cut,
-            scale=scale_at(factors[0]) if known and len(positions) == 1 else None,
+            scale=scale_at(factors[order[0]]) if alone else None,
         )
 
     def _masses(
@@ -347,7 +352,7 @@ class PeakSearch:
             [t_log_density(points, p, f) for p, f in zip(positions, factors, strict=True)], axis=1
         )
         # What a peak's own quadratic would hold decides whose a point between two is.
-        sizes = values + np.log(np.abs(np.diagonal(factors, axis1=1, axis2=2))).sum(axis=1)
+        sizes = _sizes(values, factors)
         whose = apart + sizes
         whose = np.exp(whose - np.logaddexp.reduce(whose, axis=1, keepdims=True))
         logs = heights - np.logaddexp.reduce(apart + np.log(each), axis=1)
@@ -362,6 +367,19 @@ class PeakSearch:
         big = masses > 0.01
         sure = bool(np.isfinite(masses).all() and (enough[big] >= _LEAST_ESS).all())
         return masses, errors, sure
+
+
+def _sizes(values: np.ndarray, factors: np.ndarray) -> np.ndarray:
+    """Return what each peak holds by its height and curvature, a logarithm up to a constant."""
+    widths = np.log(np.abs(np.diagonal(factors, axis1=1, axis2=2))).sum(axis=1)
+    return np.asarray(values + widths)
+
+
+def _holds_all(values: np.ndarray, factors: np.ndarray, masses: np.ndarray) -> bool:
+    """Whether all peaks but the first surely hold nothing."""
+    sizes = _sizes(values, factors)
+    lower = (values[1:] < values[0] - _SURELY) & (sizes[1:] < sizes[0] - _SURELY)
+    return bool(np.isfinite(masses).all() and lower.all())
 
 
 def t_log_density(points: np.ndarray, centre: np.ndarray, factor: np.ndarray) -> np.ndarray:

@@ -13,7 +13,7 @@ from scipy.special import logsumexp
 from millwright.checks import check_whole
 from millwright.display import Shown, frame_text
 from millwright.draws.intervals import IntervalKind, interval, kind_words
-from millwright.draws.prediction import Score, number_scores
+from millwright.draws.scores import Score, number_scores
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.sampling.streams import Stream, generator_of
 from millwright.studies.autoregression_model import covariances

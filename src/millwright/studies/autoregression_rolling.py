@@ -10,7 +10,7 @@ import pandas as pd
 from scipy import stats
 
 from millwright.checks import check_whole
-from millwright.draws.prediction import Score
+from millwright.draws.scores import Score
 from millwright.errors import ArgumentError
 from millwright.sampling.progress import DataSetCount, Listener, Progress
 

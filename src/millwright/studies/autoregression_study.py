@@ -14,7 +14,7 @@ import numpy as np
 import pandas as pd
 
 from millwright.checks import check_positive, check_whole
-from millwright.draws.prediction import Score
+from millwright.draws.scores import Score
 from millwright.errors import ArgumentError, Interrupted, nearest
 from millwright.fitting.record import Origin
 from millwright.fitting.versions import now

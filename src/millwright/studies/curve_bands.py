@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,9 +12,10 @@ import pandas as pd
 from millwright.display import Shown, frame_text
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.errors import ArgumentError
+from millwright.studies.reading import numbers_in, table_of
 from millwright.wording import setting
 
-__all__ = ["Curves", "places_of"]
+__all__ = ["Curves", "is_table", "places_in_table", "places_of"]
 
 _SHOWN = 12
 
@@ -30,12 +32,15 @@ class Curves(Shown):
         Shape (draws, points).
     level, kind
         Of the outer band.
+    places
+        The places with all columns, if a table of them was asked for.
     """
 
     x: np.ndarray = field(repr=False)
     draws: np.ndarray = field(repr=False)
     level: float = 0.95
     kind: IntervalKind = "central"
+    places: pd.DataFrame | None = field(default=None, repr=False)
 
     @property
     def outer(self) -> tuple[np.ndarray, np.ndarray]:
@@ -55,11 +60,14 @@ class Curves(Shown):
         return np.asarray(np.median(self.draws, axis=0))
 
     def to_dataframe(self) -> pd.DataFrame:
-        """Return one row a place: median, the central 68 %, and the outer band."""
+        """Return one row a place: where, median, the central 68 %, and the outer band."""
+        where = pd.DataFrame({"x": self.x}) if self.places is None else self.places
+        return pd.concat([where, self._bands()], axis=1)
+
+    def _bands(self) -> pd.DataFrame:
         inner, outer = self.inner, self.outer
         return pd.DataFrame(
             {
-                "x": self.x,
                 "median": self.median,
                 "68 % central from": inner[0],
                 "68 % central to": inner[1],
@@ -69,11 +77,17 @@ class Curves(Shown):
         )
 
     def __str__(self) -> str:
-        frame = self.to_dataframe()
-        frame.index = [f"x = {place:.4g}" for place in self.x]
+        where = pd.DataFrame({"x": self.x}) if self.places is None else self.places
+        frame = self._bands()
+        frame.index = pd.Index(
+            [
+                ", ".join(f"{name} = {value:.4g}" for name, value in row.items())
+                for row in where.to_dict("records")
+            ]
+        )
         outer = kind_words(self.kind, self.level)
         head = f"Curves at {len(self.x)} places, {len(self.draws)} draws; outer band: {outer}"
-        return f"{head}\n{frame_text(frame.drop(columns='x'), _SHOWN)}"
+        return f"{head}\n{frame_text(frame, _SHOWN)}"
 
 
 def places_of(rows: np.ndarray, x: Any, count: int) -> np.ndarray:
@@ -87,9 +101,38 @@ def places_of(rows: np.ndarray, x: Any, count: int) -> np.ndarray:
     if x is None:
         return np.linspace(rows.min(), rows.max(), count)
     try:
-        places = np.asarray(x, dtype=float).reshape(-1)
+        places = np.atleast_1d(np.asarray(x, dtype=float))
     except (TypeError, ValueError) as error:
         raise ArgumentError(f"{setting('x')} is a list of numbers, not {x!r}.") from error
+    if places.ndim > 1:
+        raise ArgumentError(
+            f"{setting('x')} is a list of numbers, or a table with all columns of the curve, not "
+            f"an array of shape {places.shape}."
+        )
     if not len(places) or not np.isfinite(places).all():
         raise ArgumentError(f"{setting('x')} is a list of finite numbers.")
     return places
+
+
+def is_table(x: Any) -> bool:
+    """Whether places are given as a table, with every column of the curve."""
+    return isinstance(x, pd.DataFrame | Mapping)
+
+
+def places_in_table(columns: Sequence[str], given: Any) -> pd.DataFrame:
+    """Return the places of a table, the columns of a curve alone.
+
+    Raises
+    ------
+    ArgumentError
+        If it is no table, or a place is no finite number.
+    DataError
+        For a table that lacks a column.
+    """
+    if not is_table(given):
+        raise ArgumentError(f"The places are a table with the columns {', '.join(columns)}.")
+    table = table_of(given)
+    found = pd.DataFrame({name: numbers_in(table, name, "x") for name in columns})
+    if not np.isfinite(found.to_numpy(float)).all():
+        raise ArgumentError("The places in a table are finite numbers.")
+    return found.astype(float)

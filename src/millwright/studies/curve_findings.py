@@ -17,7 +17,7 @@ from millwright.draws.labelled_draws import thinned
 from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ArgumentError, nearest
 from millwright.posterior.posterior import Posterior
-from millwright.studies.curve_bands import Curves, places_of
+from millwright.studies.curve_bands import Curves, is_table, places_in_table, places_of
 from millwright.studies.curve_formula import Formula, FunctionFormula
 from millwright.studies.curve_parts import ERROR_FACTOR, NOISE, CurveParts
 from millwright.studies.curve_smearing import LARGEST_GAP, SmearedFormula
@@ -193,7 +193,8 @@ class CurveFindings(Findings):
             curve; by default the formula itself.
         x
             Where, shape (points,); by default 200 places over the range of the data. Of several
-            columns the first; the others stay at their means.
+            columns the first; the others stay at their means. Or a table of places with all of
+            them.
         name
             Which formula, where there are several.
         label
@@ -212,16 +213,19 @@ class CurveFindings(Findings):
         ------
         ArgumentError
             For a data set or formula that is not there, or places that are no numbers.
+        DataError
+            For a table of places without rows, or whose columns hold no numbers.
         ModelError, LanguageError
             For a function that fails, or a text that cannot be read.
         """
         _, parts, posterior = self._parts(name)
         at = self._label(parts, label)
-        places = places_of(parts.data.columns()[0], x, _GRID)
+        table = places_in_table(list(parts.data.x.values()), x) if is_table(x) else None
+        places = self._places(parts, x, table)
         keep = thinned(posterior.draws, draws)
-        codes = np.full(len(places), at)
+        codes = np.full(len(places[0]), at)
         unknowns = parts.unknowns_of(posterior.draws, codes, keep)
-        columns: Sequence[np.ndarray] = self._columns(parts, places)
+        columns: Sequence[np.ndarray] = places
         formula = parts.formula
         if function is not None:
             formula, columns = _other(function, parts, columns[: len(parts.data.x)], unknowns)
@@ -233,7 +237,7 @@ class CurveFindings(Findings):
             found = np.repeat(formula.values(columns, {}), count, axis=0)
         else:
             found = formula.values(columns, given)
-        return Curves(x=places, draws=found, level=self.level, kind=self.kind)
+        return Curves(x=places[0], draws=found, level=self.level, kind=self.kind, places=table)
 
     def _label(self, parts: CurveParts, label: str | None) -> int:
         labels = parts.data.labels
@@ -252,11 +256,16 @@ class CurveFindings(Findings):
             )
         return 0
 
-    def _columns(self, parts: CurveParts, places: np.ndarray) -> list[np.ndarray]:
-        """Return the columns of a formula at places of the first, the others at their means."""
+    def _places(self, parts: CurveParts, x: Any, table: pd.DataFrame | None) -> list[np.ndarray]:
+        """Return the columns of a formula at places; those that are not given at their means."""
         data = parts.data
         rows = data.columns()
-        found = [places, *(np.full(len(places), one.mean()) for one in rows[1 : len(data.x)])]
+        if table is None:
+            places = places_of(rows[0], x, _GRID)
+            found = [places, *(np.full(len(places), one.mean()) for one in rows[1 : len(data.x)])]
+        else:
+            found = [table[name].to_numpy() for name in table]
+            places = found[0]
         if data.width is not None:
             order = np.argsort(rows[0], kind="stable")
             found.append(np.interp(places, rows[0][order], rows[-1][order]))

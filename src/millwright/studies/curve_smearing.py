@@ -87,14 +87,16 @@ class SmearedFormula(Formula):
 
     def values(self, columns: Sequence[np.ndarray], unknowns: Values) -> np.ndarray:
         rows = len(columns[0])
-        at, wide = self._spread(columns, rows)
+        at, wide = self._spread([*columns[:-1], np.broadcast_to(columns[-1], rows)], rows)
         given = {n: one[:, at] if one.ndim == 2 else one for n, one in unknowns.items()}
         found = self.inner.values(wide, given)
         return np.asarray(found.reshape(len(found), rows, self.nodes) @ self._rule[1])
 
     def once(self, m: Mathematics, columns: Sequence[Array], unknowns: Sequence[Array]) -> Array:
         rows = columns[0].shape[0]
-        at, wide = self._spread(columns, rows)
+        # One width for all rows is written into the model as a number.
+        width = m.broadcast_to(m.asarray(columns[-1]), (rows,))
+        at, wide = self._spread([*columns[:-1], width], rows)
         given = [one[at] if np.ndim(one) else one for one in unknowns]
         return self.inner.once(m, wide, given).reshape(rows, self.nodes) @ self._rule[1]
 

@@ -206,6 +206,24 @@ class RegressionDraws:
             total = total + np.log(parts.frame[parts.exposure].to_numpy(float))
         return total
 
+    def intraclass(self, group: GroupTerms) -> np.ndarray | None:
+        """Return the share of the variance that lies between groups, given the predictors.
+
+        Of yes/no outcomes with a logit link on the scale of the log odds, where what is left has
+        the variance pi^2 / 3 (Goldstein, Browne and Rasbash 2002); None for other outcomes.
+        """
+        parts, draws = self.parts, self.posterior.draws
+        if group.terms != ("1",):
+            return None
+        if parts.family.name == "normal" and parts.scale_design is None and not parts.weights:
+            left = draws.get("noise") ** 2
+        elif parts.family.name in ("bernoulli", "binomial") and parts.link == "logit":
+            left = np.asarray(np.pi**2 / 3)
+        else:
+            return None
+        every = sum(draws.get(one.spread) ** 2 for one in parts.groups if one.terms == ("1",))
+        return np.asarray(draws.get(group.spread) ** 2 / (every + left))
+
     def explained(self) -> np.ndarray | None:
         """Return draws of R2 (Gelman et al. 2019, "R-squared for Bayesian regression models").
 

@@ -13,7 +13,6 @@ from millwright.comparison.bayes_factors import BayesFactors, weighed
 from millwright.comparison.compare import Comparison, compared
 from millwright.diagnostics.finding import Finding
 from millwright.draws.decision import Decision, decide
-from millwright.draws.numbers import chance_text
 from millwright.draws.prediction import Predictions
 from millwright.draws.table import make_table
 from millwright.errors import ArgumentError, MillwrightError, nearest
@@ -24,7 +23,8 @@ from millwright.studies.reading import joined_labels, table_of
 from millwright.studies.regression_double_check import double_check
 from millwright.studies.regression_draws import RegressionDraws
 from millwright.studies.regression_effects import contrast_table, effect_table
-from millwright.studies.regression_model import GroupTerms, RegressionParts, column_name
+from millwright.studies.regression_model import RegressionParts, column_name
+from millwright.studies.regression_sentences import sentences
 from millwright.studies.sentences import size_words
 
 if TYPE_CHECKING:
@@ -32,8 +32,6 @@ if TYPE_CHECKING:
 
 __all__ = ["RegressionFindings"]
 
-_MOST_SENTENCES = 12
-_SURE = 0.9
 _PRINTED = ("noise", "shape", "precision", "zeros", "df", "log_scale")
 
 
@@ -82,31 +80,13 @@ class RegressionFindings(Findings):
             numbers |= draws.single([group.spread])
             if len(group.terms) > 1:
                 numbers |= draws.single([group.tie])
-            shared = self._intraclass(group)
+            shared = made.intraclass(group)
             if shared is not None:
                 numbers[f"intraclass correlation of {group.name}"] = shared
         numbers |= draws.single([name for name in _PRINTED if name in known])
         if "scale_slope" in known:
             numbers |= draws.single(["scale_slope"])
         return numbers
-
-    def _intraclass(self, group: GroupTerms) -> np.ndarray | None:
-        """Return the share of the variance that lies between groups, given the predictors.
-
-        Of yes/no outcomes with a logit link on the scale of the log odds, where what is left has
-        the variance pi^2 / 3 (Goldstein, Browne and Rasbash 2002); None for other outcomes.
-        """
-        parts, draws = self._parts()[0], self.posterior.draws
-        if group.terms != ("1",):
-            return None
-        if parts.family.name == "normal" and parts.scale_design is None and not parts.weights:
-            left: Any = draws.get("noise") ** 2
-        elif parts.family.name in ("bernoulli", "binomial") and parts.link == "logit":
-            left = np.pi**2 / 3
-        else:
-            return None
-        every = sum(draws.get(one.spread) ** 2 for one in parts.groups if one.terms == ("1",))
-        return draws.get(group.spread) ** 2 / (every + left)
 
     def _one_sided(self) -> tuple[str, ...]:
         spreads = [
@@ -194,57 +174,11 @@ class RegressionFindings(Findings):
         return self._draws(name).explained()
 
     def _sentences(self) -> tuple[str, ...]:
-        made = self._draws()
-        lines = []
-        if len(self.posteriors) > 1:
-            lines.append(self._compared())
-        raw, scaled = made.coefficients(), made.coefficients(standardised=True)
-        order = sorted(scaled, key=lambda key: -abs(float(np.median(scaled[key]))))
-        for key in order[:_MOST_SENTENCES]:
-            lines.append(self._sentence(key, raw[key], scaled[key]))
-        if len(order) > _MOST_SENTENCES:
-            lines.append(f"... and {len(order) - _MOST_SENTENCES} coefficients more in the table.")
-        share = made.explained()
-        if share is not None:
-            lines.append(f"Explained share of the variance (R2): {self._size(share)}.")
-        for group in made.parts.groups:
-            spread = self.posterior.draws.single([group.spread])
-            told = "; ".join(f"{key} {self._size(value)}" for key, value in spread.items())
-            unit = "" if group.terms == ("1",) else " (slopes for one sd of the predictor)"
-            lines.append(f"Standard deviations between labels of `{group.name}`{unit}: {told}.")
-            shared = self._intraclass(group)
-            if shared is not None:
-                lines.append(f"Intraclass correlation of `{group.name}`: {self._size(shared)}.")
-        lines.append(
-            "Coefficients are for the other predictors held. Not asked: what causes what; "
-            "findings.effect(...) shows a predictor on the outcome's scale."
-        )
-        return tuple(lines)
+        first = [self._compared()] if len(self.posteriors) > 1 else []
+        return (*first, *sentences(self._draws(), self._size))
 
     def _size(self, values: np.ndarray) -> str:
         return size_words(values, self.level, self.kind)
-
-    def _sentence(self, key: str, raw: np.ndarray, scaled: np.ndarray) -> str:
-        parts = self._parts()[0]
-        link = parts.link
-        up = float((raw > 0).mean())
-        sure = max(up, 1 - up)
-        word = "positive" if up >= 0.5 else "negative"
-        on = "" if link == "identity" else f" on the {link} scale"
-        # Of a categorical outcome it is told for labels, such as `hours for b against a`.
-        names = [name for name in parts.design.names if key.startswith(f"{name} for ")]
-        labels = parts.design.labels_of(names[-1] if names else key)
-        change = "one more" if labels is None else f"`{labels[0]}` in place of `{labels[1]}`"
-        told = f"`{key}`: {self._size(raw)}{on} for {change}; {word} with probability "
-        told += chance_text(sure, raw.size)
-        if link in ("log", "logit"):
-            what = "odds" if link == "logit" else "means"
-            told += f"; ratio of {what} {self._size(np.exp(raw))}"
-        if sure < _SURE:
-            told += " (its direction is open)"
-        if labels is not None:
-            return f"{told}."
-        return f"{told}. For one sd: {float(np.median(scaled)):.2g}."
 
     def _compared(self) -> str:
         """Say which formula predicts best, in the words of the comparison."""

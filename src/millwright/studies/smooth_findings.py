@@ -16,7 +16,7 @@ from millwright.draws.labelled_draws import thinned
 from millwright.draws.numbers import chance_text, decimals_of, fixed
 from millwright.errors import ArgumentError
 from millwright.sampling.streams import Stream, generator_of
-from millwright.studies.curve_bands import Curves
+from millwright.studies.curve_bands import Curves, is_table
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words
 from millwright.studies.smooth_family import EXCESS
@@ -86,7 +86,8 @@ class SmoothFindings(Findings):
         Parameters
         ----------
         x
-            Where, shape (points,); by default 100 places over the range of the data.
+            Where, shape (points,); by default 100 places over the range of the data. Or a table
+            of places, with every column that the shape is along.
         along, at
             Of several columns: which one, by default the first, and where the others are held, by
             default at their medians.
@@ -104,6 +105,8 @@ class SmoothFindings(Findings):
         ArgumentError
             For columns or places that are not there, or a number of draws or a seed that makes no
             sense.
+        DataError
+            For a table of places without rows, or whose columns hold no numbers.
         """
         found = self._drawn(x, along, at, draws, seed, slope=False)
         return replace(found, draws=self.study.family.natural(found.draws))
@@ -151,7 +154,8 @@ class SmoothFindings(Findings):
         values, places, own = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
         generator = generator_of(seed, Stream.CURVE)
         made = function_draws(*self._known(draws), places, generator, along=own if slope else None)
-        return Curves(x=values, draws=made, level=self.level, kind=self.kind)
+        table = pd.DataFrame(places, columns=list(self.study.x)) if is_table(x) else None
+        return Curves(x=values, draws=made, level=self.level, kind=self.kind, places=table)
 
     def rising(
         self, x: Any = None, *, along: str | None = None, at: Mapping[str, float] | None = None
@@ -174,17 +178,26 @@ class SmoothFindings(Findings):
         """
         values, places, own = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
         chances = rising(*self._known(), places, own)
-        return pd.DataFrame({"x": values, "P(rising)": chances})
+        table = pd.DataFrame(places, columns=list(self.study.x)) if is_table(x) else None
+        where = pd.DataFrame({"x": values}) if table is None else table
+        return where.assign(**{"P(rising)": chances})
 
     def new_readings(
-        self, x: Any = None, *, error: float = 1.0, draws: int = _MOST, seed: int = 0
+        self,
+        x: Any = None,
+        *,
+        along: str | None = None,
+        at: Mapping[str, float] | None = None,
+        error: float = 1.0,
+        draws: int = _MOST,
+        seed: int = 0,
     ) -> Curves:
         """Draw new readings of a curve with a normal noise: the curve and the noise of each.
 
         Parameters
         ----------
-        x
-            Where, shape (points,); by default 100 places over the range of the data.
+        x, along, at
+            Where, as for `curve`.
         error
             How large their error is, over that of the readings (their median).
         draws
@@ -199,17 +212,17 @@ class SmoothFindings(Findings):
         Raises
         ------
         ArgumentError
-            For counts and yes/no, a shape along several columns, or places, an error, a number of
-            draws or a seed that makes no sense.
+            For counts and yes/no, or places, an error, a number of draws or a seed that makes no
+            sense.
         """
-        if self.study.family.latent or len(self.study.x) > 1:
+        if self.study.family.latent:
             raise ArgumentError(
-                "New readings are of a shape along one column, read with a normal noise; "
-                "`curve` gives rates and probabilities."
+                "New readings are of a shape that is read with a normal noise; of counts and "
+                "yes/no `curve` gives rates and probabilities."
             )
         if not np.isfinite(error) or error < 0:
             raise ArgumentError(f"{setting('error')} is a number from 0, not {error!r}.")
-        found = self.curve(x, draws=draws, seed=seed)
+        found = self.curve(x, along=along, at=at, draws=draws, seed=seed)
         _, known = self._known(draws)
         units = generator_of(seed, Stream.PREDICTION).standard_normal(found.draws.shape)
         size = error * self.study.error_of_one * known.noise

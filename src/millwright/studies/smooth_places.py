@@ -6,12 +6,10 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from scipy.stats import qmc
 
 from millwright.errors import ArgumentError, nearest
-from millwright.studies.curve_bands import places_of
-from millwright.studies.reading import numbers_in, table_of
+from millwright.studies.curve_bands import is_table, places_in_table, places_of
 from millwright.wording import setting
 
 __all__ = ["candidate_places", "column_of", "places_along"]
@@ -52,7 +50,8 @@ def places_along(
     rows
         Places of the readings, (readings, columns).
     x
-        Where along the column, by default evenly over its range.
+        Where along the column, by default evenly over its range; or a table of places with all
+        columns.
     along
         The column; by default the first.
     at
@@ -68,6 +67,14 @@ def places_along(
         For columns that are not there, or places that are no numbers.
     """
     own = column_of(columns, along)
+    if is_table(x):
+        if at:
+            raise ArgumentError(
+                f"A table of places has every column, so {setting('at')} holds nothing: leave it "
+                "out."
+            )
+        found = places_in_table(columns, x).to_numpy()
+        return found[:, own], found, own
     values = places_of(rows[:, own], x, count)
     held = np.median(rows, axis=0)
     for name, value in (at or {}).items():
@@ -99,16 +106,10 @@ def candidate_places(
     DataError
         For a table that lacks a column.
     """
-    if len(columns) == 1:
+    if len(columns) == 1 and not is_table(given):
         return places_of(rows[:, 0], given, count)[:, None]
     if given is None:
         unit = qmc.Sobol(len(columns), scramble=False).random(_SEVERAL)
         low, high = rows.min(axis=0), rows.max(axis=0)
         return np.asarray(low + unit * (high - low))
-    if not isinstance(given, pd.DataFrame | Mapping):
-        raise ArgumentError(f"The places are a table with the columns {', '.join(columns)}.")
-    table = table_of(given)
-    found = np.column_stack([numbers_in(table, name, "x").to_numpy(float) for name in columns])
-    if not len(found) or not np.isfinite(found).all():
-        raise ArgumentError("The places are finite numbers.")
-    return found
+    return places_in_table(columns, given).to_numpy()

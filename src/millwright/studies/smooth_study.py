@@ -19,7 +19,7 @@ from millwright.modelling.simulate import draw_unknowns
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.streams import Stream, generator_of
-from millwright.studies.curve_bands import Curves
+from millwright.studies.curve_bands import Curves, is_table
 from millwright.studies.findings import Findings
 from millwright.studies.reading import complete_rows, find_column, numbers_in, table_of
 from millwright.studies.smooth_family import (
@@ -182,7 +182,8 @@ class SmoothStudy(Study):
         Parameters
         ----------
         x
-            Where, shape (points,); by default 100 places over the range of the data.
+            Where, shape (points,); by default 100 places over the range of the data. Or a table
+            of places, with every column that the shape is along.
         along, at
             Of several columns: which one, by default the first, and where the others are held, by
             default at their medians.
@@ -213,7 +214,8 @@ class SmoothStudy(Study):
         drawn = draws_in(binding, draw_unknowns(binding, draws, generator))
         known = hyperparameters(drawn, lengths=self.lengths)
         made = prior_draws(self.readings.kernel, known, places, generator)
-        return Curves(x=values, draws=self.family.natural(made))
+        table = pd.DataFrame(places, columns=list(self.x)) if is_table(x) else None
+        return Curves(x=values, draws=self.family.natural(made), places=table)
 
     @cached_property
     def by_grid(self) -> bool:
