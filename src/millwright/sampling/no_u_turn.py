@@ -56,6 +56,8 @@ _OFTEN = 0.002
 _AROUND = 1.0
 """Standard deviations at the peak, for a chain that is put there."""
 _RAISE = 0.75
+_SHORTER = 0.55
+"""What a raised acceptance makes of a step, as chains that had time to settle it found."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -397,6 +399,8 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
             state, size = self._first_step(state, size)
             # The size is about right by now: reaching further would only diverge.
             state = replace(state, step_size=np.array(StepSize.starting_at(size, reach=2.0)))
+        if state.window == len(self.windows) - 1:
+            state = self._last_step(state, window.length)
         nothing, none = np.zeros(self.target.dimension), state.window_gradients[:0]
         fresh = {"means": nothing, "squares": nothing, "window_gradients": none}
         return closed(state, late_divergences=0, **fresh)
@@ -448,6 +452,18 @@ class NoUTurnSampler(WindowedSampler[ChainState, NoUTurn]):
         if late >= 50 and often and wanted < 0.98:
             return replace(state, target_acceptance=wanted + _RAISE * (1 - wanted))
         return state
+
+    def _last_step(self, state: ChainState, length: int) -> ChainState:
+        """Take shorter steps where those settled on diverged: a chain may first meet a ridge here.
+
+        Nothing is left of the warm-up to settle them again.
+        """
+        raised = self._raise_acceptance(state, length)
+        if raised is state:
+            return state
+        step_size = StepSize(*state.step_size)
+        shorter = step_size.log_mean + np.log(_SHORTER)
+        return replace(raised, step_size=np.array(step_size._replace(log_mean=shorter)))
 
     def _first_step(self, state: ChainState, size: float) -> tuple[ChainState, float]:
         """Find a step size whose acceptance crosses one half (Hoffman and Gelman, alg. 4)."""
