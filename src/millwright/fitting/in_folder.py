@@ -78,7 +78,7 @@ def _header(binding: Binding, record: Record, sheet: str | None) -> Header:
     constants = {
         key: np.asarray(value)
         for key, value in binding.arguments.items()
-        if key[0] in ("information", "pull")
+        if key[0] in ("information", "pull", "mixed")
     }
     return Header(
         record=_json_record(binding, record),

@@ -24,6 +24,9 @@ h = b_j - I_j mu, z = A^-1 L' h + C'^-1 eta, theta = mu + L z, and the log term 
 -z'z / 2 - log det(A) / 2. A Gaussian process is such a vector, with information about each of
 its places, where the likelihood limits that.
 
+The pull follows coefficients that stand beside the effects (`companions`): what the data say of
+an effect is what an intercept leaves to it.
+
 For a function, or a series whose values rest on the one before, read by normal outcomes, I and b
 are functions of the other unknowns instead of constants (`series_readings`), so that eta is
 standard normal whatever they are; the map of a series is that of `chain_smoothing`. Other
@@ -44,6 +47,7 @@ from millwright.distributions.location_scale import Normal
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.processes import ChainProcess, GaussianProcess, Process
 from millwright.modelling.arguments import family_of
+from millwright.modelling.companions import companions
 from millwright.modelling.parameterisations import informed_by_readings, on_log_scale
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
@@ -224,4 +228,7 @@ def no_information(program: Program) -> dict[tuple[str, ...], np.ndarray]:
         square = (*shape, shape[-1]) if part.event == "vector" and not process else shape
         result["information", name] = np.zeros(square)
         result["pull", name] = np.zeros(shape)
+        if beside := companions(program, name):
+            count = sum(int(np.prod(program.shape(program.by_name[n].per))) for n in beside)
+            result["mixed", name] = np.zeros((*shape, count))
     return result

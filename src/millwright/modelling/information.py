@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from types import MappingProxyType
 
 import jax
 import numpy as np
@@ -12,6 +13,7 @@ from millwright.distributions import on_jax
 from millwright.distributions.mathematics import Array
 from millwright.distributions.processes import Process
 from millwright.modelling.arguments import family_of
+from millwright.modelling.companions import companions
 from millwright.modelling.density import outcome_total, place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled
@@ -21,13 +23,17 @@ from millwright.modelling.specification import Part
 
 __all__ = ["GroupLikelihood", "information_about"]
 
+_NOTHING: Mapping[str, Labelled] = MappingProxyType({})
+
 
 @dataclass(frozen=True)
 class GroupLikelihood:
     """To be compiled: `likelihood(position, arguments)` looks at each informed group prior.
 
     Gives for each name the values there (logarithms of lognormal ones), the gradient of the log
-    likelihood, and the negative of its second derivative, each with the shape of the unknown.
+    likelihood, and the negative of its second derivative, each with the shape of the unknown;
+    then, where it has companions, their values and the negative mixed second derivatives, shape
+    (*shape of the unknown, values).
     """
 
     program: Program
@@ -41,10 +47,14 @@ class GroupLikelihood:
             item, log = unknowns[name], on_log_scale(program.by_name[name])
 
             def total(
-                values: Array, name: str = name, item: Labelled = item, log: bool = log
+                values: Array,
+                beside: Mapping[str, Labelled] = _NOTHING,
+                name: str = name,
+                item: Labelled = item,
+                log: bool = log,
             ) -> Array:
                 values = on_jax.exp(values) if log else values
-                known = {**unknowns, name: Labelled(values, item.axes)}
+                known = {**unknowns, **beside, name: Labelled(values, item.axes)}
                 again = Evaluation(on_jax, program, arguments, known)
                 totals = [outcome_total(again, part) for part in program.outcomes]
                 return sum(totals, start=on_jax.asarray(0.0))
@@ -52,7 +62,27 @@ class GroupLikelihood:
             theta = on_jax.log(item.values) if log else item.values
             gradient, curvature = _curvature(program.by_name[name], total, theta)
             result[name] = (theta, gradient, -curvature)
+            if names := companions(program, name):
+                result[name] += _mixed(total, theta, {n: unknowns[n] for n in names})
         return result
+
+
+def _mixed(
+    total: Callable[..., Array], theta: Array, beside: Mapping[str, Labelled]
+) -> tuple[Array, Array]:
+    """Return the values of companions, and the negative mixed derivatives of each of theta."""
+    ends = np.cumsum([int(np.prod(item.values.shape)) for item in beside.values()])
+    flat = on_jax.concatenate([item.values.reshape(-1) for item in beside.values()])
+
+    def slope(values: Array) -> Array:
+        known = {}
+        for (name, item), end in zip(beside.items(), ends, strict=True):
+            shape = item.values.shape
+            piece = values[end - int(np.prod(shape)) : end]
+            known[name] = Labelled(piece.reshape(shape), item.axes)
+        return jax.grad(total)(theta, known)
+
+    return flat, -jax.jacfwd(slope)(flat)
 
 
 def _curvature(part: Part, total: Callable[[Array], Array], values: Array) -> tuple[Array, Array]:
@@ -79,15 +109,35 @@ def information_about(
     """Turn values, gradients and curvatures into the constants of the map."""
     result: dict[tuple[str, ...], np.ndarray] = {}
     for name, numbers in found.items():
-        theta, gradient, curvature = (np.asarray(v, dtype=float) for v in numbers)
+        theta, gradient, curvature, *beside = (np.asarray(v, dtype=float) for v in numbers)
         if curvature.ndim > theta.ndim:
-            result["information", name], result["pull", name] = _blocks(theta, gradient, curvature)
+            information, pull = _blocks(theta, gradient, curvature)
+            told = np.trace(information, axis1=-2, axis2=-1)[..., None] > 0.0
+            result["information", name], result["pull", name] = information, pull
+            _follow(result, name, told & np.ones_like(theta, dtype=bool), beside)
             continue
         sound = np.isfinite(theta) & np.isfinite(gradient) & np.isfinite(curvature)
         information = np.where(sound, np.maximum(curvature, 0.0), 0.0)
         result["information", name] = information
         result["pull", name] = np.where(sound, information * theta + gradient, 0.0)
+        _follow(result, name, information > 0.0, beside)
     return result
+
+
+def _follow(
+    result: dict[tuple[str, ...], np.ndarray],
+    name: str,
+    told: np.ndarray,
+    beside: Sequence[np.ndarray],
+) -> None:
+    """Let the pull follow companions wherever the data say something of the group."""
+    if not beside:
+        return
+    values, mixed = beside
+    sound = told & np.isfinite(mixed).all(axis=-1)
+    mixed = np.where(sound[..., None], mixed, 0.0)
+    result["mixed", name] = mixed
+    result["pull", name] = result["pull", name] + mixed @ values
 
 
 def _blocks(

@@ -18,6 +18,7 @@ import numpy as np
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.processes import ChainProcess
 from millwright.modelling.arguments import family_of
+from millwright.modelling.companions import followed
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import Constants, constants_of
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
@@ -35,7 +36,11 @@ def constants_for(evaluation: Evaluation, part: Part) -> Constants:
     """Return information and pull of a group prior; None if its form has none."""
     if informed_by_readings(evaluation.program, part):
         return readings_of(evaluation, part)
-    return constants_of(evaluation.program, evaluation.arguments, part.name)
+    found = constants_of(evaluation.program, evaluation.arguments, part.name)
+    if found is None:
+        return None
+    information, pull = found
+    return information, followed(evaluation, part, pull)
 
 
 def lost_in_rounding(

@@ -1,0 +1,78 @@
+"""Coefficients that stand beside group effects in what outcomes read.
+
+An intercept beside group effects, or a slope beside slopes that differ by group, is known less
+well than the sum of both: when it moves, every effect has to move against it. So the pull of the
+map of `hierarchy` follows it: with x the companions' values and J_j the negative mixed second
+derivatives of the log likelihood in theta_j and x at the pilot, b_j is b_j - J_j x, which is what
+the data say of theta_j given x as far as the likelihood is quadratic.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from millwright.distributions.mathematics import Array
+from millwright.distributions.processes import Process
+from millwright.modelling.arguments import family_of
+from millwright.modelling.evaluate import Evaluation
+from millwright.modelling.labelled import DRAW
+from millwright.modelling.program import Program
+from millwright.modelling.specification import Part
+
+__all__ = ["companion_values", "companions", "followed"]
+
+_MOST_VALUES = 30
+"""More coefficients would make each step dearer than the chains gain."""
+_MOST_PRODUCTS = 20_000
+_ON_ALL_NUMBERS = ("cauchy", "gumbel", "laplace", "logistic", "normal", "skew_normal", "student_t")
+
+
+def companions(program: Program, name: str) -> tuple[str, ...]:
+    """Return the coefficients that a group prior's map follows: those placed before it."""
+    part = program.by_name[name]
+    if isinstance(family_of(part.family, part.arguments), Process):
+        return ()
+    mapped = {one for one, _ in program.forms}
+    found = []
+    for other in program.unknowns:
+        if other.name == name:
+            break
+        bounded = {one for one, _ in other.arguments} & {"low", "high"}
+        if other.family in _ON_ALL_NUMBERS and other.name not in mapped and not bounded:
+            found.append(other.name)
+    count = sum(_size(program, one) for one in found)
+    few = count <= _MOST_VALUES and count * _size(program, name) <= _MOST_PRODUCTS
+    return tuple(found) if few else ()
+
+
+def _size(program: Program, name: str) -> int:
+    return int(np.prod(program.shape(program.by_name[name].per), dtype=int))
+
+
+def companion_values(evaluation: Evaluation, names: tuple[str, ...]) -> Array:
+    """Return the values of companions one after the other, (values,) or (draws, values)."""
+    m = evaluation.m
+    items = [evaluation.values[name] for name in names]
+    lead = max((item.values.shape[:1] for item in items if DRAW in item.axes), default=())
+    flat = [m.asarray(item.values).reshape((*_lead(item.axes, lead), -1)) for item in items]
+    if lead:
+        flat = [m.broadcast_to(one, (*lead, one.shape[-1])) for one in flat]
+    return m.concatenate(flat, axis=-1)
+
+
+def _lead(axes: tuple[str, ...], lead: tuple[int, ...]) -> tuple[int, ...]:
+    if DRAW in axes:
+        return lead
+    return (1,) if lead else ()
+
+
+def followed(evaluation: Evaluation, part: Part, pull: Array) -> Array:
+    """Return the pull of a group prior where its companions are, shape as the prior's own."""
+    names = companions(evaluation.program, part.name)
+    mixed = evaluation.arguments.get(("mixed", part.name))
+    if mixed is None or not names:
+        return pull
+    values = companion_values(evaluation, names)
+    shape = mixed.shape[:-1]
+    moved = values @ mixed.reshape(-1, mixed.shape[-1]).T
+    return pull - moved.reshape((*values.shape[:-1], *shape))
