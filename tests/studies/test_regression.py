@@ -11,7 +11,7 @@ from scipy import stats
 from scipy.special import expit, logsumexp
 
 import millwright as mw
-from millwright.diagnostics.convergence import mean_error
+from millwright.diagnostics.convergence import mean_error, scale_reduction
 from millwright.errors import ArgumentError, DataError
 from millwright.models.exact import exact_posterior
 from millwright.studies import regression_study
@@ -329,6 +329,11 @@ class Reading(unittest.TestCase):
         self.assertAlmostEqual(
             contrast.loc["difference", "mean"], 4 * float(hours.mean()), places=2
         )
+        # Every second draw of each chain, which the check of convergence must tell apart.
+        kept = 4 * hours[:, ::2]
+        self.assertAlmostEqual(contrast.loc["difference", "mean"], kept.mean(), places=9)
+        reduction = scale_reduction(kept[..., None])[0]
+        self.assertAlmostEqual(contrast.loc["difference", "R-hat"], reduction)
         effect = found.effect("loft", at={"hours": float(TABLE["hours"].mean())})
         gap = effect["median"]["south"] - effect["median"]["north"]
         self.assertAlmostEqual(gap, float(np.median(found.numbers["loft[T.south]"])), places=1)

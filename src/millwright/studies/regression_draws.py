@@ -26,10 +26,13 @@ class RegressionDraws:
     def __init__(self, posterior: Posterior, parts: RegressionParts, most: int = 4000) -> None:
         self.posterior = posterior
         self.parts = parts
-        total = int(np.prod(posterior.draws.shape))
+        self.chains, draws = posterior.draws.shape
         rows = max(1, len(parts.frame))
         most = max(200, min(most, _MOST_NUMBERS // rows))
-        self.keep = slice(None, None, max(1, -(-total // most)))
+        # Evenly from each chain, so that they can be told apart again.
+        step = max(1, -(-self.chains * draws // most))
+        every = np.arange(self.chains * draws).reshape(self.chains, draws)
+        self.keep = slice(None) if step == 1 else every[:, ::step].reshape(-1)
         # Also those that are held at a number.
         self.known = set(posterior.draws.binding.axes)
 

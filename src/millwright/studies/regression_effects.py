@@ -72,7 +72,7 @@ def contrast_table(
             f"difference, {label}": means[:, 0, k] - means[:, 1, k]
             for k, label in enumerate(made.parts.labels)
         }
-    chained = {key: value[None, :] for key, value in numbers.items()}
+    chained = {key: value.reshape(made.chains, -1) for key, value in numbers.items()}
     table = make_table(chained, level, kind, one_sided=("ratio",))
     return table_frame(table, "contrast")
 
