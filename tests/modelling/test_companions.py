@@ -66,6 +66,21 @@ class Exact(unittest.TestCase):
             program = prepared(model.bind(sacks()), "informed", seed=1).program
             self.assertEqual(companions(program, "effect"), ("base", "slope", *later))
 
+    def test_many_values_are_left_out_and_the_others_stay(self):
+        many = {"item": [f"i{k}" for k in range(80)], **sacks().to_dict("list")}
+        model = mw.Model(
+            priors={
+                "base": "normal(0, 3)",
+                "each": "normal(0, 1) per item",
+                "spread": "half_normal(2)",
+                "effect": "normal(0, spread) per stone",
+            },
+            likelihood={"load": "normal(base + each[item] + effect[stone], 0.5)"},
+        )
+        binding = prepared(model.bind(many), "informed", seed=1)
+        self.assertEqual(companions(binding.program, "effect"), ("base",))
+        self.assertEqual(binding.arguments["mixed", "effect"].shape, (5, 1))
+
     def test_the_density_is_that_of_the_other_forms(self):
         draw = np.random.default_rng(1)
         for name, model in models():

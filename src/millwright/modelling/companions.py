@@ -28,21 +28,25 @@ _ON_ALL_NUMBERS = ("cauchy", "gumbel", "laplace", "logistic", "normal", "skew_no
 
 
 def companions(program: Program, name: str) -> tuple[str, ...]:
-    """Return the coefficients that a group prior's map follows: those placed before it."""
+    """Return the coefficients that a group prior's map follows: of those placed before it.
+
+    What would be too many values is left out, as effects of labels with a known prior may be.
+    """
     part = program.by_name[name]
     if isinstance(family_of(part.family, part.arguments), Process):
         return ()
     mapped = {one for one, _ in program.forms}
-    found = []
+    most = min(_MOST_VALUES, _MOST_PRODUCTS // max(1, _size(program, name)))
+    found: list[str] = []
     for other in program.unknowns:
         if other.name == name:
             break
         bounded = {one for one, _ in other.arguments} & {"low", "high"}
-        if other.family in _ON_ALL_NUMBERS and other.name not in mapped and not bounded:
+        if other.family not in _ON_ALL_NUMBERS or other.name in mapped or bounded:
+            continue
+        if sum(_size(program, one) for one in (*found, other.name)) <= most:
             found.append(other.name)
-    count = sum(_size(program, one) for one in found)
-    few = count <= _MOST_VALUES and count * _size(program, name) <= _MOST_PRODUCTS
-    return tuple(found) if few else ()
+    return tuple(found)
 
 
 def _size(program: Program, name: str) -> int:

@@ -125,9 +125,9 @@ def places_in_table(columns: Sequence[str], given: Any) -> pd.DataFrame:
     Raises
     ------
     ArgumentError
-        If it is no table, or a place is no finite number.
+        If it is no table, lacks a column, or a place is no finite number.
     DataError
-        For a table that lacks a column.
+        For a table without rows, or whose columns hold no numbers.
     """
     if not is_table(given):
         raise ArgumentError(f"The places are a table with the columns {', '.join(columns)}.")
