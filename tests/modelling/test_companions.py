@@ -61,10 +61,10 @@ def of_values(binding, q):
 
 
 class Exact(unittest.TestCase):
-    def test_companions_are_what_is_placed_before_and_may_be_any_number(self):
+    def test_companions_are_the_coefficients_that_are_placed_before(self):
         for (_, model), later in zip(models(), (("later",), ()), strict=True):
             program = prepared(model.bind(sacks()), "informed", seed=1).program
-            self.assertEqual(companions(program, "effect"), ("base", "slope", *later))
+            self.assertEqual(companions(program, "effect"), ("base", "slope", "bound", *later))
 
     def test_many_values_are_left_out_and_the_others_stay(self):
         many = {"item": [f"i{k}" for k in range(80)], **sacks().to_dict("list")}

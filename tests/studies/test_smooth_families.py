@@ -251,6 +251,13 @@ class Told(unittest.TestCase):
         read = found.new_readings(places, error=0.0, seed=1)
         np.testing.assert_array_equal(told["median"], read.median)
         self.assertIn("$5 = 0.7, 🌾 = 0.3", str(read))
+        named = mw.studies.smooth(
+            {"median": table["$5"], "P(rising)": table["🌾"], "y": table["Power (kW)"]},
+            ["median", "P(rising)"],
+            "y",
+        )
+        drawn = named.prior_curves({"median": [0.2], "P(rising)": [0.3]}, seed=1).to_dataframe()
+        self.assertEqual(list(drawn.columns[:3]), ["median (place)", "P(rising)", "median"])
 
     def test_a_table_of_places_is_curves_with_the_other_column_held(self):
         found, _ = counts()

@@ -19,12 +19,13 @@ from millwright.modelling.labelled import DRAW
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
 
-__all__ = ["companion_values", "companions", "followed"]
+__all__ = ["companion_values", "companions", "followed", "values_of"]
 
 _MOST_VALUES = 30
 """More coefficients would make each step dearer than the chains gain."""
 _MOST_PRODUCTS = 20_000
-_ON_ALL_NUMBERS = ("cauchy", "gumbel", "laplace", "logistic", "normal", "skew_normal", "student_t")
+_COEFFICIENTS = ("cauchy", "gumbel", "laplace", "logistic", "normal", "skew_normal", "student_t")
+"""Shapes of priors that coefficients have, cut or not."""
 
 
 def companions(program: Program, name: str) -> tuple[str, ...]:
@@ -36,21 +37,21 @@ def companions(program: Program, name: str) -> tuple[str, ...]:
     if isinstance(family_of(part.family, part.arguments), Process):
         return ()
     mapped = {one for one, _ in program.forms}
-    most = min(_MOST_VALUES, _MOST_PRODUCTS // max(1, _size(program, name)))
+    most = min(_MOST_VALUES, _MOST_PRODUCTS // max(1, values_of(program, name)))
     found: list[str] = []
     for other in program.unknowns:
         if other.name == name:
             break
-        bounded = {one for one, _ in other.arguments} & {"low", "high"}
-        if other.family not in _ON_ALL_NUMBERS or other.name in mapped or bounded:
-            continue
-        if sum(_size(program, one) for one in (*found, other.name)) <= most:
+        coefficient = other.family in _COEFFICIENTS and other.name not in mapped
+        if coefficient and values_of(program, *found, other.name) <= most:
             found.append(other.name)
     return tuple(found)
 
 
-def _size(program: Program, name: str) -> int:
-    return int(np.prod(program.shape(program.by_name[name].per), dtype=int))
+def values_of(program: Program, *names: str) -> int:
+    """Return how many values some unknowns have together."""
+    shapes = (program.shape(program.by_name[name].per) for name in names)
+    return sum(int(np.prod(shape, dtype=int)) for shape in shapes)
 
 
 def companion_values(evaluation: Evaluation, names: tuple[str, ...]) -> Array:
@@ -72,11 +73,10 @@ def _lead(axes: tuple[str, ...], lead: tuple[int, ...]) -> tuple[int, ...]:
 
 def followed(evaluation: Evaluation, part: Part, pull: Array) -> Array:
     """Return the pull of a group prior where its companions are, shape as the prior's own."""
-    names = companions(evaluation.program, part.name)
     mixed = evaluation.arguments.get(("mixed", part.name))
-    if mixed is None or not names:
+    if mixed is None:
         return pull
-    values = companion_values(evaluation, names)
+    values = companion_values(evaluation, companions(evaluation.program, part.name))
     shape = mixed.shape[:-1]
     moved = values @ mixed.reshape(-1, mixed.shape[-1]).T
     return pull - moved.reshape((*values.shape[:-1], *shape))

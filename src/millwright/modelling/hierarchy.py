@@ -47,7 +47,7 @@ from millwright.distributions.location_scale import Normal
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.distributions.processes import ChainProcess, GaussianProcess, Process
 from millwright.modelling.arguments import family_of
-from millwright.modelling.companions import companions
+from millwright.modelling.companions import companions, values_of
 from millwright.modelling.parameterisations import informed_by_readings, on_log_scale
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
@@ -228,7 +228,6 @@ def no_information(program: Program) -> dict[tuple[str, ...], np.ndarray]:
         square = (*shape, shape[-1]) if part.event == "vector" and not process else shape
         result["information", name] = np.zeros(square)
         result["pull", name] = np.zeros(shape)
-        if beside := companions(program, name):
-            count = sum(int(np.prod(program.shape(program.by_name[n].per))) for n in beside)
-            result["mixed", name] = np.zeros((*shape, count))
+        if form == "informed" and (beside := companions(program, name)):
+            result["mixed", name] = np.zeros((*shape, values_of(program, *beside)))
     return result

@@ -13,7 +13,7 @@ from millwright.distributions import on_jax
 from millwright.distributions.mathematics import Array
 from millwright.distributions.processes import Process
 from millwright.modelling.arguments import family_of
-from millwright.modelling.companions import companions
+from millwright.modelling.companions import companion_values, companions
 from millwright.modelling.density import outcome_total, place_unknowns
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled
@@ -63,16 +63,17 @@ class GroupLikelihood:
             gradient, curvature = _curvature(program.by_name[name], total, theta)
             result[name] = (theta, gradient, -curvature)
             if names := companions(program, name):
-                result[name] += _mixed(total, theta, {n: unknowns[n] for n in names})
+                flat = companion_values(evaluation, names)
+                mixed = _mixed(total, theta, {n: unknowns[n] for n in names}, flat)
+                result[name] += (flat, mixed)
         return result
 
 
 def _mixed(
-    total: Callable[..., Array], theta: Array, beside: Mapping[str, Labelled]
-) -> tuple[Array, Array]:
-    """Return the values of companions, and the negative mixed derivatives of each of theta."""
+    total: Callable[..., Array], theta: Array, beside: Mapping[str, Labelled], flat: Array
+) -> Array:
+    """Return the negative mixed derivatives in theta and in companions, whose values are flat."""
     ends = np.cumsum([int(np.prod(item.values.shape)) for item in beside.values()])
-    flat = on_jax.concatenate([item.values.reshape(-1) for item in beside.values()])
 
     def slope(values: Array) -> Array:
         known = {}
@@ -82,7 +83,7 @@ def _mixed(
             known[name] = Labelled(piece.reshape(shape), item.axes)
         return jax.grad(total)(theta, known)
 
-    return flat, -jax.jacfwd(slope)(flat)
+    return -jax.jacfwd(slope)(flat)
 
 
 def _curvature(part: Part, total: Callable[[Array], Array], values: Array) -> tuple[Array, Array]:

@@ -15,7 +15,7 @@ from millwright.errors import ArgumentError
 from millwright.studies.reading import numbers_in, table_of
 from millwright.wording import setting
 
-__all__ = ["Curves", "is_table", "places_in_table", "places_of"]
+__all__ = ["Curves", "beside_places", "is_table", "places_in_table", "places_of"]
 
 _SHOWN = 12
 
@@ -61,8 +61,7 @@ class Curves(Shown):
 
     def to_dataframe(self) -> pd.DataFrame:
         """Return one row a place: where, median, the central 68 %, and the outer band."""
-        where = pd.DataFrame({"x": self.x}) if self.places is None else self.places
-        return pd.concat([where, self._bands()], axis=1)
+        return beside_places(self.x, self.places, self._bands())
 
     def _bands(self) -> pd.DataFrame:
         inner, outer = self.inner, self.outer
@@ -77,8 +76,7 @@ class Curves(Shown):
         )
 
     def __str__(self) -> str:
-        where = pd.DataFrame({"x": self.x}) if self.places is None else self.places
-        frame = self._bands()
+        where, frame = _where(self.x, self.places), self._bands()
         frame.index = pd.Index(
             [
                 ", ".join(f"{name} = {value:.4g}" for name, value in row.items())
@@ -112,6 +110,16 @@ def places_of(rows: np.ndarray, x: Any, count: int) -> np.ndarray:
     if not len(places) or not np.isfinite(places).all():
         raise ArgumentError(f"{setting('x')} is a list of finite numbers.")
     return places
+
+
+def beside_places(x: np.ndarray, places: pd.DataFrame | None, told: pd.DataFrame) -> pd.DataFrame:
+    """Return places and what is told of each; places of the same name get `(place)` behind."""
+    where = _where(x, places)
+    return pd.concat([where.rename(columns={n: f"{n} (place)" for n in told}), told], axis=1)
+
+
+def _where(x: np.ndarray, places: pd.DataFrame | None) -> pd.DataFrame:
+    return pd.DataFrame({"x": x}) if places is None else places
 
 
 def is_table(x: Any) -> bool:

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.distributions import on_numpy
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.errors import ArgumentError
 from millwright.studies.curve_formula import Formula, Values
@@ -87,16 +88,14 @@ class SmearedFormula(Formula):
 
     def values(self, columns: Sequence[np.ndarray], unknowns: Values) -> np.ndarray:
         rows = len(columns[0])
-        at, wide = self._spread([*columns[:-1], np.broadcast_to(columns[-1], rows)], rows)
+        at, wide = self._spread(on_numpy, columns, rows)
         given = {n: one[:, at] if one.ndim == 2 else one for n, one in unknowns.items()}
         found = self.inner.values(wide, given)
         return np.asarray(found.reshape(len(found), rows, self.nodes) @ self._rule[1])
 
     def once(self, m: Mathematics, columns: Sequence[Array], unknowns: Sequence[Array]) -> Array:
         rows = columns[0].shape[0]
-        # One width for all rows is written into the model as a number.
-        width = m.broadcast_to(m.asarray(columns[-1]), (rows,))
-        at, wide = self._spread([*columns[:-1], width], rows)
+        at, wide = self._spread(m, columns, rows)
         given = [one[at] if np.ndim(one) else one for one in unknowns]
         return self.inner.once(m, wide, given).reshape(rows, self.nodes) @ self._rule[1]
 
@@ -107,11 +106,15 @@ class SmearedFormula(Formula):
         with np.errstate(all="ignore"):
             return float(np.nanmax(np.abs(better - found) / errors, initial=0.0))
 
-    def _spread(self, columns: Sequence[Array], rows: int) -> tuple[np.ndarray, list[Array]]:
+    def _spread(
+        self, m: Mathematics, columns: Sequence[Array], rows: int
+    ) -> tuple[np.ndarray, list[Array]]:
         """Return the row of each node, and the columns at all nodes."""
         at = np.repeat(np.arange(rows), self.nodes)
         steps = np.tile(self._rule[0], rows)
-        first = columns[0][at] + columns[-1][at] * steps
+        # One width for all rows is written into the model as a number.
+        width = m.broadcast_to(m.asarray(columns[-1]), (rows,))
+        first = columns[0][at] + width[at] * steps
         return at, [first, *(one[at] for one in columns[1:-1])]
 
 

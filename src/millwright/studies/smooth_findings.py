@@ -16,7 +16,7 @@ from millwright.draws.labelled_draws import thinned
 from millwright.draws.numbers import chance_text, decimals_of, fixed
 from millwright.errors import ArgumentError
 from millwright.sampling.streams import Stream, generator_of
-from millwright.studies.curve_bands import Curves, is_table
+from millwright.studies.curve_bands import Curves, beside_places
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words
 from millwright.studies.smooth_family import EXCESS
@@ -151,11 +151,10 @@ class SmoothFindings(Findings):
     ) -> Curves:
         check_whole("draws", draws, 2)
         check_whole("seed", seed, 0)
-        values, places, own = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
-        generator = generator_of(seed, Stream.CURVE)
-        made = function_draws(*self._known(draws), places, generator, along=own if slope else None)
-        table = pd.DataFrame(places, columns=list(self.study.x)) if is_table(x) else None
-        return Curves(x=values, draws=made, level=self.level, kind=self.kind, places=table)
+        on = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
+        generator, own = generator_of(seed, Stream.CURVE), on.own if slope else None
+        made = function_draws(*self._known(draws), on.places, generator, along=own)
+        return Curves(x=on.values, draws=made, level=self.level, kind=self.kind, places=on.table)
 
     def rising(
         self, x: Any = None, *, along: str | None = None, at: Mapping[str, float] | None = None
@@ -169,18 +168,16 @@ class SmoothFindings(Findings):
 
         Returns
         -------
-        One row a place: `x`, `P(rising)`.
+        One row a place: `x`, or the columns of a table of places, and `P(rising)`.
 
         Raises
         ------
         ArgumentError
             For columns or places that are not there.
         """
-        values, places, own = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
-        chances = rising(*self._known(), places, own)
-        table = pd.DataFrame(places, columns=list(self.study.x)) if is_table(x) else None
-        where = pd.DataFrame({"x": values}) if table is None else table
-        return where.assign(**{"P(rising)": chances})
+        on = places_along(self.study.rows, self.study.x, x, along, at, _GRID)
+        chances = pd.DataFrame({"P(rising)": rising(*self._known(), on.places, on.own)})
+        return beside_places(on.values, on.table, chances)
 
     def new_readings(
         self,

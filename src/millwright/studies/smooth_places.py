@@ -3,18 +3,42 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import pandas as pd
 from scipy.stats import qmc
 
 from millwright.errors import ArgumentError, nearest
 from millwright.studies.curve_bands import is_table, places_in_table, places_of
 from millwright.wording import setting
 
-__all__ = ["candidate_places", "column_of", "places_along"]
+__all__ = ["Along", "candidate_places", "column_of", "places_along"]
 
 _SEVERAL = 128
+
+
+@dataclass(frozen=True, kw_only=True)
+class Along:
+    """Places along a column.
+
+    Attributes
+    ----------
+    values
+        The places' values of that column, shape (places,).
+    places
+        With all columns, shape (places, columns).
+    own
+        Which column it is.
+    table
+        The places as a table, if they were asked for so.
+    """
+
+    values: np.ndarray
+    places: np.ndarray
+    own: int
+    table: pd.DataFrame | None = None
 
 
 def column_of(columns: Sequence[str], along: str | None) -> int:
@@ -42,7 +66,7 @@ def places_along(
     along: str | None,
     at: Mapping[str, float] | None,
     count: int,
-) -> tuple[np.ndarray, np.ndarray, int]:
+) -> Along:
     """Return places along a column.
 
     Parameters
@@ -57,14 +81,12 @@ def places_along(
     at
         Where the others are held; by default at their medians.
 
-    Returns
-    -------
-    The values along the column, (places,); the places, (places, columns); which column it is.
-
     Raises
     ------
     ArgumentError
         For columns that are not there, or places that are no numbers.
+    DataError
+        For a table without rows, or whose columns hold no numbers.
     """
     own = column_of(columns, along)
     if is_table(x):
@@ -73,8 +95,9 @@ def places_along(
                 f"A table of places has every column, so {setting('at')} holds nothing: leave it "
                 "out."
             )
-        found = places_in_table(columns, x).to_numpy()
-        return found[:, own], found, own
+        table = places_in_table(columns, x)
+        every = table.to_numpy()
+        return Along(values=every[:, own], places=every, own=own, table=table)
     values = places_of(rows[:, own], x, count)
     held = np.median(rows, axis=0)
     for name, value in (at or {}).items():
@@ -89,7 +112,7 @@ def places_along(
         held[columns.index(name)] = value
     places = np.tile(held, (len(values), 1))
     places[:, own] = values
-    return values, places, own
+    return Along(values=values, places=places, own=own)
 
 
 def candidate_places(
@@ -102,9 +125,9 @@ def candidate_places(
     Raises
     ------
     ArgumentError
-        For places that are no numbers.
+        For places that are no numbers, or a table that lacks a column.
     DataError
-        For a table that lacks a column.
+        For a table without rows, or whose columns hold no numbers.
     """
     if len(columns) == 1 and not is_table(given):
         return places_of(rows[:, 0], given, count)[:, None]

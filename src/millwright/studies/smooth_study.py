@@ -19,7 +19,7 @@ from millwright.modelling.simulate import draw_unknowns
 from millwright.models.model import Model
 from millwright.posterior.posterior import Posterior
 from millwright.sampling.streams import Stream, generator_of
-from millwright.studies.curve_bands import Curves, is_table
+from millwright.studies.curve_bands import Curves
 from millwright.studies.findings import Findings
 from millwright.studies.reading import complete_rows, find_column, numbers_in, table_of
 from millwright.studies.smooth_family import (
@@ -203,7 +203,7 @@ class SmoothStudy(Study):
         """
         check_whole("draws", draws, 2)
         check_whole("seed", seed, 0)
-        values, places, _ = places_along(self.rows, self.x, x, along, at, 100)
+        on = places_along(self.rows, self.x, x, along, at, 100)
         generator = generator_of(seed, Stream.PRIOR)
         by_rows = self.gathered is not None and not self.family.latent
         model, data = (
@@ -213,9 +213,8 @@ class SmoothStudy(Study):
         refuse_improper(binding, ())
         drawn = draws_in(binding, draw_unknowns(binding, draws, generator))
         known = hyperparameters(drawn, lengths=self.lengths)
-        made = prior_draws(self.readings.kernel, known, places, generator)
-        table = pd.DataFrame(places, columns=list(self.x)) if is_table(x) else None
-        return Curves(x=values, draws=self.family.natural(made), places=table)
+        made = prior_draws(self.readings.kernel, known, on.places, generator)
+        return Curves(x=on.values, draws=self.family.natural(made), places=on.table)
 
     @cached_property
     def by_grid(self) -> bool:
