@@ -57,6 +57,39 @@ class SeparateModes(unittest.TestCase):
         self.assertEqual(posterior.record.modes["peaks"], 1)
         self.assertNotIn("Separate modes: `", str(posterior.verdict))
 
+    def test_a_flat_place_of_many_dimensions_is_no_mode(self):
+        # With spreads near zero effects move nothing: climbs are slow there, one even ends.
+        make = np.random.default_rng(2)
+        mill = np.repeat(np.arange(110), 5)
+        flow = make.normal(size=len(mill))
+        effects = make.normal(0, 0.7, 110)[mill] + make.normal(0, 0.3, 110)[mill] * flow
+        data = {
+            "mill": mill.astype(str),
+            "flow": flow,
+            "power": effects + 0.5 * make.normal(size=len(mill)),
+        }
+        model = mw.Model(
+            priors={
+                "level": "normal(0, 3)",
+                "slope": "normal(0, 3)",
+                "noise": "half_normal(2)",
+                "spread": "half_normal(2)",
+                "at": "normal(0, spread) per mill",
+                "tilt": "half_normal(1)",
+                "own": "normal(0, tilt) per mill",
+            },
+            likelihood={
+                "power": "normal(level + slope * flow + at[mill] + own[mill] * flow, noise)"
+            },
+        )
+        posterior = model.fit(data, seed=2, chains=2, draws=300, **QUIET)
+        self.assertEqual(posterior.record.modes["peaks"], 1)
+        self.assertNotIn("mode that was found", str(posterior.verdict))
+        self.assertIn("Separate modes: one mode found", str(posterior.verdict))
+        short = model.fit(data, seed=2, chains=1, draws=10, warmup=10, **QUIET)
+        self.assertEqual(short.record.modes["climbs"], 0)
+        self.assertIn("no time for one optimisation", " ".join(str(short.verdict).split()))
+
     def test_modes_with_kinks_are_found_and_weighed(self):
         # Where a density has a corner no slope is zero, and the curvature depends on the step.
         corners = "mixture(laplace(-3, 0.2), laplace(3, 0.2), share=0.3)"

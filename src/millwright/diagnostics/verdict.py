@@ -88,7 +88,7 @@ class Verdict:
                 _wrapped(f"- {finding.problem}", "  "),
                 _wrapped(f"What to do: {word(finding.marked)}", "    "),
             ]
-        lines += [f"  {fact}" for fact in self.facts]
+        lines += [_wrapped(fact, "  ") for fact in self.facts]
         return "\n".join(lines)
 
     def _repr_html_(self) -> str:

@@ -33,11 +33,14 @@ class Top:
         Negative log density.
     widths
         Rough scale of each coordinate there, from the steps taken.
+    settled
+        Whether no step leads on, rather than that there were enough of them.
     """
 
     position: np.ndarray
     value: float
     widths: np.ndarray
+    settled: bool
 
 
 class Climbs:
@@ -69,6 +72,10 @@ class Climbs:
     def cut(self) -> bool:
         """Whether there is nothing left to spend."""
         return self.evaluations >= self.most
+
+    def spend(self, climbs: int) -> None:
+        """Allow gradients for so many whole climbs more, however many were taken."""
+        self.most = max(self.most, self.evaluations + climbs * _LONGEST)
 
     def heights(self, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return negative log densities and gradients at positions (n, dimension)."""
@@ -234,7 +241,8 @@ class _Lanes:
             widths = width * self.factor
         else:
             widths = width * np.sqrt(np.sum(self.factor**2, axis=1))
-        return Top(self.positions(self.z)[at], float(self.f[at]), widths)
+        settled = bool(self.spent[at] < _LONGEST)
+        return Top(self.positions(self.z)[at], float(self.f[at]), widths, settled)
 
 
 def _dots(one: np.ndarray, other: np.ndarray) -> np.ndarray:

@@ -9,7 +9,7 @@ import numpy as np
 
 from millwright.sampling.climbs import Climbs, Top
 
-__all__ = ["End", "end_of"]
+__all__ = ["End", "end_of", "rough_factor"]
 
 _SETTLED = 0.01
 _KINK = 20.0
@@ -45,13 +45,15 @@ class End:
     """A place where a climb settled.
 
     `curvature` is minus the matrix of second derivatives, `factor` the Cholesky factor of its
-    inverse; both None in too many dimensions.
+    inverse; both None in too many dimensions, where `settled` says whether the climb came to its
+    own end.
     """
 
     position: np.ndarray
     value: float
     curvature: np.ndarray | None = None
     factor: np.ndarray | None = None
+    settled: bool = True
 
 
 def end_of(climbs: Climbs, top: Top) -> End | None:
@@ -76,6 +78,21 @@ def end_of(climbs: Climbs, top: Top) -> End | None:
             return _kinked(climbs, position, value, top.widths)
         position, value = following, new
     return _kinked(climbs, position, value, top.widths)
+
+
+def rough_factor(climbs: Climbs, end: End, widths: np.ndarray) -> np.ndarray | None:
+    """Return the Cholesky factor of the inverse curvature, taken once; None if there is no peak.
+
+    Parameters
+    ----------
+    widths
+        Rough scale of each coordinate, shape (dimension,).
+    """
+    curvature, _, _ = _curvature(climbs, end.position, widths, _BESIDE._replace(rounds=1))
+    try:
+        return np.asarray(np.linalg.cholesky(np.linalg.inv(curvature)))
+    except np.linalg.LinAlgError:
+        return None
 
 
 def _kinked(climbs: Climbs, position: np.ndarray, value: float, widths: np.ndarray) -> End | None:

@@ -22,9 +22,10 @@ from typing import Any
 
 import numpy as np
 
+from millwright.sampling.climbing_on import still_apart
 from millwright.sampling.climbs import Climbs, Top
 from millwright.sampling.mode import Slopes
-from millwright.sampling.peak_ends import End, end_of
+from millwright.sampling.peak_ends import End, end_of, rough_factor
 from millwright.sampling.start_points import pulled_in
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
@@ -41,6 +42,8 @@ DIP = 2.0
 _NARROW = 0.01
 _BEFORE_SCALES = 8
 _LARGEST_WITH_CURVATURE = 200
+_LARGEST_COMPARED = 1000
+"""In up to so many dimensions curvatures are taken once, to tell whether one peak holds all."""
 _POINTS, _FEWEST_POINTS, _MORE_POINTS = 1000, 50, 8000
 _NOTHING = 1e-3
 """A peak that seems to hold less is not looked at more closely."""
@@ -178,7 +181,7 @@ class PeakSearch:
         if not self.apart:
             self._climb(self._counted(drawn), middle, spread)
             # Nearly nowhere was anything finite to climb from: what is, is narrow.
-            if not self.apart and self.climbs.evaluations < 4 * CLIMBS:
+            if not self.apart and not self.climbs.cut and self.climbs.evaluations < 4 * CLIMBS:
                 self.begun = 0
                 self._climb(self._counted(iter(pulled_in(starts))), middle, _NARROW * spread)
         else:
@@ -268,7 +271,7 @@ class PeakSearch:
         """Return the peak at the end of a climb; None if there is none."""
         if len(top.position) > _LARGEST_WITH_CURVATURE:
             self.rough = top.widths
-            return End(position=top.position, value=top.value)
+            return End(position=top.position, value=top.value, settled=top.settled)
         return end_of(self.climbs, top)
 
     def _dips(self, one: End, other: End) -> bool:
@@ -294,6 +297,10 @@ class PeakSearch:
                 evaluations=self.climbs.evaluations,
                 cut=cut,
             )
+        if len(self.apart) > 1 and not all(end.settled for end in self.apart):
+            self.apart = still_apart(self.climbs, self.apart, self.rough, self._dips)
+        if len(self.apart) > 1 and _LARGEST_WITH_CURVATURE < dimension <= _LARGEST_COMPARED:
+            self.apart = self._worth_telling()
         positions = np.stack([peak.position for peak in self.apart])
         values = -np.array([peak.value for peak in self.apart])
         found = [peak.factor for peak in self.apart if peak.factor is not None]
@@ -305,7 +312,8 @@ class PeakSearch:
         elif known:
             masses, errors = self._masses(positions, values, factors)
         order = np.argsort(-np.where(np.isnan(masses), values, masses), kind="stable")
-        alone = known and _holds_all(values[order], factors[order], masses[order])
+        sure = known and bool(np.isfinite(masses).all())
+        alone = sure and _dominates(values[order], factors[order])
         return Peaks(
             positions=positions[order],
             log_densities=values[order],
@@ -317,6 +325,16 @@ class PeakSearch:
             cut=cut,
             scale=scale_at(factors[order[0]]) if alone else None,
         )
+
+    def _worth_telling(self) -> list[End]:
+        """In very many dimensions, leave out all but one peak if that surely holds everything."""
+        ends = sorted(self.apart, key=lambda end: end.value)
+        factors = [rough_factor(self.climbs, end, self.rough) for end in ends]
+        known = [factor for factor in factors if factor is not None]
+        if len(known) < len(ends):
+            return ends
+        values = -np.array([end.value for end in ends])
+        return ends[:1] if _dominates(values, np.stack(known)) else ends
 
     def _masses(
         self, positions: np.ndarray, values: np.ndarray, factors: np.ndarray
@@ -375,11 +393,11 @@ def _sizes(values: np.ndarray, factors: np.ndarray) -> np.ndarray:
     return np.asarray(values + widths)
 
 
-def _holds_all(values: np.ndarray, factors: np.ndarray, masses: np.ndarray) -> bool:
+def _dominates(values: np.ndarray, factors: np.ndarray) -> bool:
     """Whether all peaks but the first surely hold nothing."""
     sizes = _sizes(values, factors)
     lower = (values[1:] < values[0] - _SURELY) & (sizes[1:] < sizes[0] - _SURELY)
-    return bool(np.isfinite(masses).all() and lower.all())
+    return bool(lower.all())
 
 
 def t_log_density(points: np.ndarray, centre: np.ndarray, factor: np.ndarray) -> np.ndarray:
