@@ -211,6 +211,21 @@ class Designs(unittest.TestCase):
             with self.subTest(text), self.assertRaises(ArgumentError):
                 study(text)
 
+    def test_formulas_that_mean_something_else_say_how_it_is_written(self):
+        for right, words in (
+            ("hours + (1 | stone)", "`|` is for group effects.*per="),
+            ("hours | stone", "group effects"),
+            ("hours + .", "write their names"),
+            ("hours + hours^2", r"Write I\(hours \*\* 2\)"),
+            ("hours * hours", r"Write I\(hours \*\* 2\)"),
+            ("`hours`**3", r"Write I\(hours \*\* 3\)"),
+        ):
+            with self.subTest(right), self.assertRaisesRegex(ArgumentError, words):
+                study(f"moisture ~ {right}")
+        with self.assertRaises(ArgumentError) as raised:
+            study("moisture ~ hours +")
+        self.assertTrue(str(raised.exception).endswith("misplaced."))
+
     def test_data_and_settings_that_must_be_refused(self):
         gappy = TABLE.assign(hours=TABLE["hours"].where(TABLE.index != 4))
         for words, error, call in (

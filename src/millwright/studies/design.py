@@ -19,6 +19,7 @@ from formulaic.errors import FormulaicError
 from formulaic.parser.types import Factor, Term
 
 from millwright.errors import ArgumentError, DataError, nearest
+from millwright.studies.formula_parsing import parsed_formula
 from millwright.studies.reading import label_text
 
 __all__ = ["Design", "ReadFormula", "design_of", "read_formula"]
@@ -71,12 +72,7 @@ def read_formula(text: Any, one_sided: bool = False, longest: int = LONGEST) -> 
         raise ArgumentError(f"A formula is a text such as 'moisture ~ hours', not {text!r}.")
     if len(text) > longest:
         raise ArgumentError(f"The formula has {len(text)} characters; at most {longest} are read.")
-    try:
-        parsed = Formula(text)
-    except FormulaicError as error:
-        raise ArgumentError(f"The formula {text!r} cannot be read: {error}") from error
-    except (SyntaxError, ValueError, TypeError, RecursionError) as error:
-        raise ArgumentError(f"The formula {text!r} cannot be read: {error}") from error
+    parsed = parsed_formula(text)
     left = getattr(parsed, "lhs", None)
     right = getattr(parsed, "rhs", parsed)
     if one_sided:
