@@ -68,6 +68,17 @@ class ReadText(unittest.TestCase):
         lines = str(caught.exception).split("\n")
         self.assertEqual(lines[1].index("drying.hours"), lines[2].index("^"))
 
+    def test_signs_of_other_languages_are_told_as_they_are_written_here(self):
+        for text, words in (
+            ("rate = 0", "`=` is written `==`"),
+            ("rate => 0", "`=>` is written `>=`"),
+            ("rate =< 0", "`=<` is written `<=`"),
+            ("rate <> 0", "`<>` is written `!=`"),
+            ("! rate > 0", "`!` is written `not`"),
+        ):
+            with self.subTest(text), self.assertRaisesRegex(LanguageError, words):
+                read_text(text, "statement")
+
     def test_place_counts_characters_not_bytes(self):
         with self.assertRaises(LanguageError) as caught:
             read_text("größe + größe.x", "a")

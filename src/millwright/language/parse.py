@@ -32,6 +32,8 @@ from millwright.language.tree import (
 __all__ = ["LONGEST", "normal_name", "read_text"]
 
 LONGEST = 10_000
+# Signs of other languages; the longer of two that begin alike comes first.
+_ELSEWHERE = {"=>": ">=", "=<": "<=", "<>": "!=", "=": "==", "!": "not"}
 _DEEPEST = 150
 
 _BINARY: dict[type[ast.operator], str] = {
@@ -198,6 +200,9 @@ class _Reader:
         words = error.msg.split(". Perhaps")[0].split(". Maybe")[0]
         if words == "invalid syntax":
             words = "the text cannot be read from here on"
+            written = next((sign for sign in _ELSEWHERE if self.text.startswith(sign, start)), "")
+            if written:
+                words += f"; `{written}` is written `{_ELSEWHERE[written]}`"
         if words.startswith("invalid non-printable") or "was never closed" in words:
             words = words.replace("'(' was never closed", "the bracket is not closed")
         return self.fail(words, min(start, len(self.text)), max(end, start + 1))

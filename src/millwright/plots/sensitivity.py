@@ -31,7 +31,7 @@ def prior_sensitivity(
     size: Size | None = None,
     text: bool = True,
 ) -> Figure:
-    """Draw how far the mean of each quantity moves when a prior's power is doubled.
+    """Draw how far the mean of each quantity moves for each doubling of a prior's power.
 
     Parameters
     ----------
@@ -78,8 +78,9 @@ def prior_sensitivity(
             axes.set_title(f"{name}: {found.words[name]}", fontsize=10.5)
         return finish(
             figure,
-            "How far each estimate moves when a prior, or the likelihood, gets double weight",
-            "Dot: change of the posterior mean, in its standard deviations. Red: a prior that "
+            "How far each estimate moves as a prior, or the likelihood, gets more weight",
+            "Dot: change of the posterior mean, in its standard deviations, for each doubling of "
+            "the weight (read off weights of 0.8 and 1.25). Red: a prior that "
             "moves the whole distribution notably; blue: the likelihood does; grey: hardly. "
             "Priors that point the other way than the likelihood disagree with the data."
             + "".join(f" Not known for {name}." for name in found.unknown),

@@ -20,11 +20,12 @@ class Change:
     Attributes
     ----------
     mean
-        Change of the posterior mean, in posterior sds, when the power is doubled.
+        Change of the posterior mean, in posterior sds, for each doubling of the power, read off
+        powers of 0.8 and 1.25.
     sd
-        Factor by which the sd changes then.
+        Factor by which the sd changes, likewise.
     low, high
-        Change of the ends of the central 95 % interval then, in posterior sds.
+        Change of the ends of the central 95 % interval, likewise, in posterior sds.
     distance
         Distance between the cumulative distributions for each doubling; 0.05 is notable.
     """

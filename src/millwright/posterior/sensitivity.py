@@ -104,9 +104,9 @@ class PriorSensitivity(Shown):
 
         Returns
         -------
-        When the power is doubled: change of the mean and of the ends of the central 95 % interval
-        in posterior sds, the factor of the sd; and the distance between the distributions (0.05
-        or more is notable).
+        For each doubling of the power, read off powers of 0.8 and 1.25: change of the mean and
+        of the ends of the central 95 % interval in posterior sds, the factor of the sd; and the
+        distance between the distributions (0.05 or more is notable).
         """
         import pandas as pd
 
@@ -147,8 +147,8 @@ class PriorSensitivity(Shown):
         }
         columns["in words"] = [self.words[name] for name in names]
         lines = [
-            "How much the mean moves, in posterior sds, when a prior's power (its strength) is "
-            "doubled:",
+            "How much the mean moves, in posterior sds, for each doubling of a prior's power (its "
+            "strength), read off powers of 0.8 and 1.25:",
             text_table(names, columns),
             "Marked *: the whole distribution moves notably (distance 0.05 or more). A prior "
             "decides where the likelihood's own power hardly matters; prior and data disagree "
