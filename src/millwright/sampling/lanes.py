@@ -22,7 +22,12 @@ from millwright.sampling.methods import FixedLength
 from millwright.sampling.mode import Slopes
 from millwright.sampling.piece import STATISTICS, Piece, path_of, thinned_statistics
 from millwright.sampling.sampler import FitSettings
-from millwright.sampling.start_points import LOWEST_START, spread_of, start_candidates
+from millwright.sampling.start_points import (
+    LOWEST_START,
+    pulled_in,
+    spread_of,
+    start_candidates,
+)
 from millwright.sampling.state import widths
 from millwright.sampling.streams import Stream, generator_of
 from millwright.sampling.target import TargetDensity
@@ -141,6 +146,11 @@ class Lanes:
                 if beginning is not None:
                     candidates[at, chain, 0], lowest[at, chain] = beginning, -np.inf
         point = self._first_points(candidates, lowest)
+        lost = ~_finite(point)
+        if lost.any():
+            nearer = np.stack([np.stack([pulled_in(one) for one in every]) for every in found])
+            once_more = np.concatenate([point.q[:, :, None], nearer], axis=2)
+            point = self._first_points(once_more, np.where(lost, np.inf, -np.inf))
         states = [
             self._state_at(seed, LanePoint(*(part[at] for part in point)), spread[at])
             for at, seed in enumerate(self.seeds)
@@ -156,7 +166,8 @@ class Lanes:
         tried = candidates.reshape(-1, self.dimension)
         return StartError(
             "No starting point: the log density was not finite at any of "
-            f"{candidates.shape[1]} points drawn from the prior. {self.targets[at].explain(tried)}"
+            f"{candidates.shape[1]} points drawn from the prior, nor nearer to its middle. "
+            f"{self.targets[at].explain(tried)}"
         )
 
     def _state_at(self, seed: int, point: LanePoint, spread: np.ndarray) -> LaneState:
