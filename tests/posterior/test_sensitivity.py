@@ -75,6 +75,15 @@ class Powers(unittest.TestCase):
         self.assertIs(posterior.sensitivity_found, found)
         self.assertIn("disagree", posterior.verdict.facts[-1])
 
+    def test_weights_that_hardly_differ_are_followed_whatever_their_tail(self):
+        skewed = mw.Model(
+            priors={"level": "normal(0, 1)"}, likelihood={"y": "laplace(level, 0.5)"}
+        )
+        for seed in range(4):
+            posterior = skewed.fit({"y": [-1.2, -0.2, 0.8]}, seed=seed, progress=False)
+            found = posterior.prior_sensitivity(refit=False)
+            self.assertFalse(found.unknown)
+
     def test_fits_that_do_not_differ_are_no_distance_apart(self):
         generator = np.random.default_rng(0)
         one, other, third = generator.normal(size=(3, 4, 1000))

@@ -38,6 +38,9 @@ __all__ = [
 FARTHEST = 3.0
 """How many standard deviations from the mean a density is estimated; kernels fail earlier."""
 
+_HALF_WIDTH = 1.5
+"""In standard deviations: that of the bump by which densities are estimated."""
+
 
 @dataclass(frozen=True, kw_only=True)
 class Point:
@@ -226,11 +229,17 @@ def point_factor(draws: Draws, point: Point) -> BayesFactor:
 
 
 def _log_conditional(flat: np.ndarray, at: int) -> np.ndarray:
-    """Return the log density of each draw's coordinate in a normal one given its others."""
+    """Return the log density of each draw's coordinate in a bump around its mean given others.
+
+    Chen's estimator holds for any such density, and its variance is that of bump over posterior:
+    a bump with tails, where those of the posterior are light, rests on draws that hardly occur.
+    """
     others = np.delete(flat, at, axis=1)
     away = others - others.mean(axis=0)
     own = flat[:, at] - flat[:, at].mean()
     slope = np.linalg.lstsq(away, own, rcond=None)[0] if others.shape[1] else np.zeros(0)
     left = own - away @ slope
-    sd = left.std()
-    return np.asarray(-0.5 * (left / sd) ** 2 - np.log(sd) - 0.5 * np.log(2 * np.pi))
+    half = _HALF_WIDTH * left.std()
+    inside = np.maximum(1.0 - (left / half) ** 2, 0.0)
+    with np.errstate(divide="ignore"):
+        return np.asarray(np.log(0.75 * inside / half))

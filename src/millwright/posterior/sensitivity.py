@@ -40,6 +40,8 @@ NOTABLE = 0.05
 _PULL = 0.3
 """Standard deviations by which prior and data must pull to be said to disagree."""
 _HIGHEST_K = 0.5
+_EVEN = 10.0
+"""Weights of up to so many times the average are followed, whatever their tail looks like."""
 _LEAST_SHARE = 0.1
 _MOST_DRAWS = 4000
 _MOST_NAMED = 4
@@ -288,7 +290,8 @@ def _weights(log: np.ndarray) -> tuple[np.ndarray, str]:
     weights = np.exp(logs - logs.max())
     weights /= weights.sum()
     share = 1 / (len(weights) * float(np.sum(weights**2)))
-    if k > _HIGHEST_K or share < _LEAST_SHARE:
+    uneven = weights.max() * len(weights) > _EVEN
+    if (uneven and k > _HIGHEST_K) or share < _LEAST_SHARE:
         return weights, (
             f"reweighting cannot follow a change of its power (Pareto k {k:.2f}, up to "
             f"{_HIGHEST_K} is good; {100 * share:.0f} % of the draws count, "
