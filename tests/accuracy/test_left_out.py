@@ -195,6 +195,15 @@ class CrossValidation(unittest.TestCase):
         self.assertEqual(list(found.table()["rows"]), [4] * 6)
         self.assertIn("6 groups of `stone`", str(found))
 
+    def test_groups_that_are_whole_numbers_are_told_as_such(self):
+        model = mw.Model(
+            priors={"level": "normal(0, 1) per mill"}, likelihood={"y": "normal(level[mill], 1)"}
+        )
+        data = {"mill": [0, 0, 10, 10], "y": [0.1, 0.4, 1.2, 0.8]}
+        posterior = model.fit(data, seed=1, progress=False)
+        found = posterior.cross_validation(by="mill", progress=False)
+        self.assertEqual(found.rows, (0, 10))
+
     def test_folds_are_exact(self):
         posterior, y = known_scale()
         found = posterior.cross_validation(folds=4, progress=False)

@@ -124,7 +124,11 @@ def _labels(
         )
     if columns[by].missing().any():
         raise DataError(f"The column `{by}` has rows without a value: their group is not known.")
-    return columns[by].values.tolist(), by
+    values = np.asarray(columns[by].values)
+    if values.dtype.kind == "f" and (values == np.rint(values)).all():
+        # Labels that are whole numbers are read as numbers with a fraction.
+        values = values.astype(int)
+    return values.tolist(), by
 
 
 def _in_folds(fit: Fit, folds: int, size: int, seed: int, listener: Listener) -> CrossValidation:
