@@ -96,9 +96,8 @@ class Tables:
         """
         column = self.column(name)
         if not column.numeric:
-            seen = [repr(value) for value in column.values[:3]]
             raise DataError(
-                f"The column `{name}` holds text ({', '.join(seen)}, ...), but a number is "
+                f"The column `{name}` holds text ({_texts(column.values)}), but a number is "
                 f"needed. Text can be looked up in brackets, as in effect[{name}]."
             )
         bad = np.isinf(column.values) if gaps else ~np.isfinite(column.values)
@@ -239,3 +238,21 @@ def row_words(rows: Sequence[int] | np.ndarray) -> str:
     shown = [str(int(row) + 1) for row in list(rows)[:5]]
     more = f" and {len(rows) - 5} more" if len(rows) > 5 else ""
     return f"row{'s' if len(rows) > 1 else ''} {', '.join(shown)}{more} (counting from 1)"
+
+
+def _texts(values: np.ndarray) -> str:
+    """Name the first texts among values, with their rows where the others are numbers."""
+    given = [(row, value) for row, value in enumerate(values, 1) if value is not None]
+    texts = [(row, value) for row, value in given if not _reads_as_number(value)]
+    if not texts or len(texts) == len(given):
+        return ", ".join(repr(value) for _, value in given[:3]) + ", ..."
+    told = ", ".join(f"{value!r} in row {row}" for row, value in texts[:3])
+    return told + (", ..." if len(texts) > 3 else "")
+
+
+def _reads_as_number(value: object) -> bool:
+    try:
+        float(str(value))
+    except ValueError:
+        return False
+    return True
