@@ -59,6 +59,16 @@ class Texts(unittest.TestCase):
         with given, self.assertRaisesRegex(DataError, "Standard input has two columns `a`"):
             read_data(Path("-"))
 
+    def test_nor_are_those_of_draws(self):
+        place = self.folder / "draws.csv"
+        place.write_text("# made elsewhere\nchain,wear\n1,0.5\n1,0.7\n2,0.6\n2,0.8\n")
+        np.testing.assert_array_equal(
+            mw.read_draws(place).draws.get("wear"), [[0.5, 0.7], [0.6, 0.8]]
+        )
+        place.write_text("chain,wear\n1,0.5,9\n1,0.7,9\n2,0.6,9\n2,0.8,9\n")
+        with self.assertRaisesRegex(DataError, "more fields in a row than names"):
+            mw.read_draws(place)
+
     def test_a_sign_among_numbers_is_named_with_its_row(self):
         table = self.read("hours,moisture\n1,2.5\n2,-\n3,4\n4,\n")
         model = mw.Model(priors={"slope": "flat()"}, likelihood={"moisture": "normal(slope, 1)"})

@@ -12,6 +12,7 @@ import pandas as pd
 
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ArgumentError, DataError, StorageError
+from millwright.exchange.text_tables import text_table
 from millwright.fitting.fit import Fit
 from millwright.fitting.record import Origin, Record
 from millwright.fitting.versions import now, versions
@@ -116,6 +117,8 @@ def _posterior(
 def _read(path: Path) -> pd.DataFrame:
     try:
         return _READERS.get(path.suffix.lower(), _from_csv)(path)
+    except DataError:
+        raise
     except FileNotFoundError:
         raise StorageError(f"There is no file {path}.") from None
     except OSError as error:
@@ -125,7 +128,7 @@ def _read(path: Path) -> pd.DataFrame:
 
 
 def _from_csv(path: Path) -> pd.DataFrame:
-    return pd.read_csv(path, comment="#")
+    return text_table(path, str(path), comment="#")
 
 
 def _from_netcdf(path: Path) -> pd.DataFrame:
