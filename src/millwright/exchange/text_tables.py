@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import warnings
 from collections.abc import Sequence
-from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from millwright.errors import DataError
@@ -41,13 +40,20 @@ def text_table(source: Any, name: str, sep: str = ",", comment: str | None = Non
     import pandas as pd
 
     text = source.read() if hasattr(source, "read") else None
-    read = partial(pd.read_csv, sep=sep, comment=comment)
-    first = read(_again(source, text), header=None, nrows=1, dtype=str, keep_default_na=False)
+    first = pd.read_csv(
+        _again(source, text),
+        sep=sep,
+        comment=comment,
+        header=None,
+        nrows=1,
+        dtype=str,
+        keep_default_na=False,
+    )
     _check_names([str(one) for one in first.iloc[0] if str(one)], name, sep)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", pd.errors.ParserWarning)
-            return read(_again(source, text), index_col=False)
+            return pd.read_csv(_again(source, text), sep=sep, comment=comment, index_col=False)
     except pd.errors.ParserWarning:
         raise DataError(
             f"{name} has more fields in a row than names in its first line: give every "
