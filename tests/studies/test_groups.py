@@ -128,6 +128,9 @@ class TwoGroups(unittest.TestCase):
             ("one label", DataError, lambda: two([1, 2, 3], list("aaa"))),
             ("missing in 1 of 3", DataError, lambda: two([1, 2, None], list("abb"))),
             ("infinite in row 2", DataError, lambda: two([1, np.inf, 3], list("abb"))),
+            ("another unit", DataError, lambda: two([1e301, 3e301, 2e301], list("abb"))),
+            ("another unit", DataError, lambda: two([1e-301, 3e-301, 2e-301], list("abb"))),
+            ("no labels", DataError, lambda: two([1, 2, 3], [1j, 2, 2])),
             ("holds 'x'", DataError, lambda: two([1, "x", 3], list("abb"))),
             ("Did you mean `weight`", ArgumentError, lambda: sacks(outcome="weigth")),
             (
@@ -148,6 +151,18 @@ class TwoGroups(unittest.TestCase):
     def test_labels_that_differ_in_a_late_digit_stay_apart(self):
         made = two([1.0, 2.0, 3.0, 5.0], [1234567.1, 1234567.2] * 2)
         self.assertEqual(made.values.labels, ("1234567.1", "1234567.2"))
+        made = two([1.0, 2.0, 3.0, 5.0], [1e300, 2.0] * 2)
+        self.assertEqual(made.values.labels, ("2", "1e+300"))
+
+    def test_units_however_small_make_no_difference(self):
+        values = np.array([3.0, 5.0, 4.0, 8.0, 6.0])
+        labels = list("aabbb")
+        plain, tiny = (
+            two(values * unit, labels).fit(seed=1, progress=False) for unit in (1.0, 1e-40)
+        )
+        one, other = (found.posterior.draws.get("location") for found in (plain, tiny))
+        away = np.abs(one.mean(axis=(0, 1)) - 1e40 * other.mean(axis=(0, 1)))
+        self.assertTrue((away < 0.1 * one.std(axis=(0, 1))).all(), away)
 
     def test_a_group_with_one_row_is_said(self):
         study = two([1.0, 2.0, 3.0, 2.5], list("aaab"))

@@ -29,6 +29,10 @@ __all__ = [
     "table_of",
 ]
 
+_LARGEST = 1e100
+_ALL_DIGITS = 1e15
+"""Whole numbers below it are written with all digits, larger ones with an exponent."""
+
 
 def table_of(data: Any) -> pd.DataFrame:
     """Return a DataFrame or a mapping of columns as a table; shorter columns end in gaps.
@@ -117,7 +121,20 @@ def numbers_in(frame: pd.DataFrame, name: Any, what: str) -> pd.Series:
     if np.isinf(values).any():
         row = int(np.flatnonzero(np.isinf(values.to_numpy()))[0]) + 1
         raise DataError(f"`{name}` is infinite in row {row}; numbers must be finite.")
+    _check_size(values.dropna().to_numpy(), name, what)
     return values
+
+
+def _check_size(values: np.ndarray, name: Any, what: str) -> None:
+    """Refuse numbers, or differences of them, whose squares no number holds."""
+    if not len(values):
+        return
+    farthest = values[np.argmax(np.abs(values))]
+    if abs(farthest) > _LARGEST or 0.0 < np.ptp(values) < 1.0 / _LARGEST:
+        raise DataError(
+            f"`{name}` ({what}) has values such as {farthest:g}, whose squares no number holds: "
+            "give the column in another unit."
+        )
 
 
 def _is_number(value: Any) -> bool:
@@ -136,13 +153,15 @@ def quoted(column: str) -> str:
 def labels_in(frame: pd.DataFrame, name: Any, what: str) -> pd.Series:
     """Return a column of labels as text, gaps as None; whole numbers lose their `.0`."""
     column = frame[find_column(frame, name, what)]
+    if column.dtype.kind == "c":
+        raise DataError(f"`{name}` ({what}) holds complex numbers, which are no labels.")
     texts = [None if pd.isna(value) else label_text(value) for value in column]
     return pd.Series(texts, index=frame.index, dtype=object, name=column.name)
 
 
 def label_text(value: Any) -> str:
     """Return a label as text, with all its digits; whole numbers lose their `.0`."""
-    if isinstance(value, float) and value.is_integer():
+    if isinstance(value, float) and value.is_integer() and abs(value) < _ALL_DIGITS:
         return str(int(value))
     return str(value)
 

@@ -23,7 +23,7 @@ def middle_and_spread(values: np.ndarray, name: str) -> tuple[float, float]:
     if len(values) < 2:
         raise DataError(f"`{name}` has {len(values)} value; a study needs two or more.")
     spread = float(np.std(values, ddof=1))
-    if not spread > 1e-12 * max(1.0, float(np.abs(values).max())):
+    if not spread > 1e-12 * float(np.abs(values).max()):
         raise DataError(
             f"All {len(values)} values of `{name}` are {values[0]:g}: without any spread there is "
             "nothing to estimate."
