@@ -42,6 +42,21 @@ class Verdicts(unittest.TestCase):
         self.assertIn("`b`", bad.findings[0].problem)
         self.assertNotIn("`a`", bad.findings[0].problem)
 
+    def test_disagreement_of_few_draws_by_chance(self):
+        make = np.random.default_rng(7)
+
+        def independent(x):
+            x |= {f"level {at}": make.standard_normal((2, 300)) for at in range(200)}
+
+        def drifting(x):
+            x["b"] = x["b"] + 0.4 * np.array([[0.0], [1.0]])
+
+        for change, by_chance in ((independent, True), (drifting, False)):
+            found = verdict(change, draws=300, chains=2)
+            self.assertFalse(found.good)
+            told = next(one for one in found.findings if "R-hat is up to" in one.problem)
+            self.assertEqual("by chance" in told.advice, by_chance, found)
+
     def test_divergences(self):
         self.assertIn("USE WITH CARE", verdict(diverging=30).headline)
         self.assertIn("NOT CONVERGED", verdict(diverging=300).headline)

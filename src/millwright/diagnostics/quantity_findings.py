@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 import numpy as np
+from scipy.special import chdtri
 
 from millwright.diagnostics.disagreement import groups_apart, what_differs
 from millwright.diagnostics.finding import Finding, Sampling, Weight, listed
@@ -17,6 +18,9 @@ _NO_SD = 0.55
 """Pareto k from which there is no standard deviation: 0.5, and room for chance."""
 _SURE = 0.45
 _STANDARD_ERRORS = 1.64
+_BY_CHANCE = 0.01
+_MOST_FOR_ONE = 1.3
+"""Draws for an effective one that chance is given; chains that are apart have many more."""
 _FEW = 100
 """Draws a chain below which chains apart may only be chains that have not arrived."""
 
@@ -96,11 +100,39 @@ def _why_disagreeing(
     seen, meaning = what_differs(*quartiles, measures.halves[:, :, worst])
     if seen:
         return f"{problem} {seen}", f"{meaning}{held}"
+    needed = _draws_beyond_chance(measures, made, worst)
+    if needed > made.draws:
+        count = np.isfinite(measures.scale_reduction).sum()
+        of = f" of {count} quantities" if count > 1 else ""
+        return problem, (
+            f"With so few effective draws{of}, R-hat gets as far by chance where chains agree. "
+            f"Run longer before anything else: {setting('draws', needed)} a chain "
+            f"({action(made.goes_on_by, needed - made.draws)} goes on from here).{held}"
+        )
     return problem, (
         "Look at the trace of that quantity. If the chains drift towards each other, run "
         f"longer. {made.warm_up_again} If they drift apart, give tighter priors or fewer "
         f"quantities.{held}"
     )
+
+
+def _draws_beyond_chance(measures: Measures, made: Sampling, worst: int) -> int:
+    """Return from how many draws a chain on the worst R-hat would tell something.
+
+    Between m half-chains that agree, n draws each, R-hat^2 is about 1 + (t F - 1) / n, with F a
+    chi-squared variable of m - 1 degrees of freedom over those, and t draws for an effective one.
+    0 where this R-hat is beyond chance already.
+    """
+    parts, length = 2 * made.chains, made.draws // 2
+    # Of each quantity two are known: of the draws, and of how far they are from the middle.
+    count = 2 * np.isfinite(measures.scale_reduction).sum()
+    effective = min(measures.bulk_size[worst], measures.tail_size[worst])
+    for_one = min(made.chains * made.draws / effective, _MOST_FOR_ONE)
+    # The largest of many: each may go so far by chance.
+    largest = for_one * chdtri(parts - 1, _BY_CHANCE / count) / (parts - 1) - 1.0
+    if not measures.scale_reduction[worst] ** 2 - 1.0 < largest / max(1, length):
+        return 0
+    return int(np.ceil(2.0 * largest / (R_HAT_MOST**2 - 1.0) / 100) * 100)
 
 
 def ess_findings(measures: Measures, made: Sampling) -> list[Finding]:
