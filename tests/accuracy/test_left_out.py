@@ -114,6 +114,29 @@ class Repairs(unittest.TestCase):
         self.assertLess(abs(found.elpd_by_row[3] - exact), 4 * found.refit_errors[3] + 0.01)
         self.assertGreater(plain.elpd_by_row[3] - exact, 0.2)
 
+    def test_a_walk_read_once_a_step_is_exact(self):
+        # Each row is nearly all that is known of its step: reweighting errs, always to one side.
+        make = np.random.default_rng(4)
+        steps, noise = 16, 0.5
+        y = make.normal(size=steps).cumsum() + noise * make.normal(size=steps)
+        model = mw.Model(
+            priors={"level": "random_walk(start=0, scale=1) per step"},
+            likelihood={"y": f"normal(level[step], {noise})"},
+        )
+        posterior = model.fit({"step": np.arange(steps), "y": y}, seed=1, progress=False)
+        number = np.arange(1, steps + 1)
+        covariance = np.minimum.outer(number, number) + noise**2 * np.eye(steps)
+        precision = np.linalg.inv(covariance)
+        # Rasmussen and Williams (2006), equations 5.10 to 5.12.
+        variance = 1 / np.diag(precision)
+        mean = y - precision @ y * variance
+        exact = stats.norm.logpdf(y, mean, np.sqrt(variance))
+        found = posterior.leave_one_out(progress=False)
+        self.assertGreater(len(found.refitted), 10)
+        away = np.abs(found.elpd_by_row - exact)
+        self.assertTrue((away < 4 * found.refit_errors + 0.1).all(), away)
+        self.assertLess(abs(found.elpd - exact.sum()), 0.4)
+
     def test_two_outcomes_of_one_table(self):
         generator = np.random.default_rng(4)
         data = {"a": generator.normal(0, 1, 12), "b": generator.normal(0, 1, 12)}

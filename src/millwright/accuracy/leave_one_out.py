@@ -146,9 +146,10 @@ def _refitted_words(result: LeaveOneOut) -> str:
 def _doubtful_words(result: LeaveOneOut) -> str:
     rows = result.doubtful
     each = "each such value" if len(rows) > 1 else "its value"
+    more = ", and their sum by more" if len(rows) > 1 else ""
     return (
         f"Less certain for {_named(result, rows)}: Pareto k is above {result.sure:.2f} there, so "
-        f"{each} may be off by a few tenths."
+        f"{each} may be too good by a few tenths{more}."
     )
 
 
