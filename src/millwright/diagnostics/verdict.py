@@ -28,6 +28,8 @@ ABOVE_ALL = (
     "An estimate above the number of draws is no fault, and where successive draws "
     "tend to lie on opposite sides of the mean, they average out faster than independent ones."
 )
+_FACTS = 140
+"""Width of lines of facts, each of which is one line as a rule."""
 
 
 @dataclass(frozen=True)
@@ -88,7 +90,7 @@ class Verdict:
                 _wrapped(f"- {finding.problem}", "  "),
                 _wrapped(f"What to do: {word(finding.marked)}", "    "),
             ]
-        lines += [_wrapped(fact, "  ") for fact in self.facts]
+        lines += [_wrapped(fact, "  ", _FACTS) for fact in self.facts]
         return "\n".join(lines)
 
     def _repr_html_(self) -> str:
@@ -101,10 +103,10 @@ class Verdict:
         return f"<p><strong>Verdict: {escape(self.headline)}</strong></p>{said}<p>{facts}</p>"
 
 
-def _wrapped(text: str, indent: str) -> str:
+def _wrapped(text: str, indent: str, width: int = 110) -> str:
     return textwrap.fill(
         text,
-        110,
+        width,
         initial_indent=indent,
         subsequent_indent=indent + "  ",
         break_on_hyphens=False,
