@@ -14,6 +14,7 @@ from scipy.special import logsumexp
 
 from millwright.diagnostics.convergence import mean_size
 from millwright.distributions import on_numpy
+from millwright.distributions.mathematics import Array
 from millwright.draws.known_priors import KnownPrior, known_prior
 from millwright.draws.labelled_draws import Draws, label_texts
 from millwright.errors import ArgumentError, ModelError
@@ -22,6 +23,7 @@ from millwright.evidence.of_fit import density_in_pieces, positions_of
 from millwright.fitting.target import target_of
 from millwright.language.parse import read_text
 from millwright.language.tree import Label, Lookup, Name, Node, Number, Operation, constant
+from millwright.modelling.anchors import anchor_of, anchors
 from millwright.modelling.space import free_of, onto_support, places
 from millwright.modelling.specification import Part
 
@@ -55,9 +57,12 @@ class Point:
     coordinate
         Its place in the sampler's vector.
     free
-        The value in the sampler's coordinates; infinite at an edge of the support.
+        The value in the sampler's coordinates; infinite at an edge of the support. Of the middle
+        of groups the value itself: its coordinate rests on other unknowns.
     log_prior
         Log density of the prior there, in those coordinates.
+    anchored
+        Whether it is such a middle.
     """
 
     statement: str
@@ -68,6 +73,7 @@ class Point:
     coordinate: int
     free: float
     log_prior: float
+    anchored: bool = False
 
 
 def point_of(draws: Draws, statement: str) -> Point | None:
@@ -132,6 +138,7 @@ def _placed(
         coordinate=start + at,
         free=np.inf if edge or _at_edge(known, value) else free,
         log_prior=log_prior,
+        anchored=part.name in anchors(draws.binding.program),
     )
 
 
@@ -189,8 +196,10 @@ def _label_text(label: Node) -> str:
 
 def far_away(draws: Draws, point: Point) -> float:
     """Return how many standard deviations a point is from the posterior mean."""
-    positions, _ = positions_of(draws)
-    values = positions[:, :, point.coordinate]
+    if point.anchored:
+        values = draws.get(point.name)
+    else:
+        values = positions_of(draws)[0][:, :, point.coordinate]
     return float(abs(point.free - values.mean()) / values.std())
 
 
@@ -207,8 +216,8 @@ def point_factor(draws: Draws, point: Point) -> BayesFactor:
     values = density_in_pieces(target_of(draws.binding))
     flat = positions.reshape(-1, dimension)
     moved = flat.copy()
-    moved[:, point.coordinate] = point.free
-    terms = _log_conditional(flat, point.coordinate) + values(moved) - values(flat)
+    moved[:, point.coordinate], log_slope = _coordinates(draws, point)
+    terms = _log_conditional(flat, point.coordinate) + values(moved) - values(flat) + log_slope
     log_density = float(logsumexp(terms) - np.log(len(terms)))
     scaled = np.exp(terms - terms.max()).reshape(chains, size)
     independent = float(mean_size(scaled[:, :, None])[0])
@@ -226,6 +235,15 @@ def point_factor(draws: Draws, point: Point) -> BayesFactor:
         if good
         else ("The estimate of the density varies too much: fit with more draws.",),
     )
+
+
+def _coordinates(draws: Draws, point: Point) -> tuple[Array, Array]:
+    """Return the point's coordinate at each draw, and the log of its factor of the density."""
+    if not point.anchored:
+        return np.array(point.free), np.array(0.0)
+    part = draws.binding.program.by_name[point.name]
+    centre, root = anchor_of(draws.evaluation(), part)
+    return (point.value - centre) * root, np.log(root)
 
 
 def _log_conditional(flat: np.ndarray, at: int) -> np.ndarray:

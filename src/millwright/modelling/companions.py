@@ -19,12 +19,12 @@ from millwright.modelling.labelled import DRAW
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
 
-__all__ = ["companion_values", "companions", "followed", "values_of"]
+__all__ = ["COEFFICIENTS", "companion_values", "companions", "followed", "values_of"]
 
 _MOST_VALUES = 30
 """More coefficients would make each step dearer than the chains gain."""
 _MOST_PRODUCTS = 20_000
-_COEFFICIENTS = ("cauchy", "gumbel", "laplace", "logistic", "normal", "skew_normal", "student_t")
+COEFFICIENTS = ("cauchy", "gumbel", "laplace", "logistic", "normal", "skew_normal", "student_t")
 """Shapes of priors that coefficients have, cut or not."""
 
 
@@ -42,7 +42,7 @@ def companions(program: Program, name: str) -> tuple[str, ...]:
     for other in program.unknowns:
         if other.name == name:
             break
-        coefficient = other.family in _COEFFICIENTS and other.name not in mapped
+        coefficient = other.family in COEFFICIENTS and other.name not in mapped
         if coefficient and values_of(program, *found, other.name) <= most:
             found.append(other.name)
     return tuple(found)

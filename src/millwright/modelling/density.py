@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from millwright.distributions.matern import Along
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.modelling.along_one_axis import along_one_axis
+from millwright.modelling.anchors import anchors, in_order, placed_middle
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import place_group
@@ -136,10 +137,11 @@ def place_pieces(
     """Read unknowns off their own pieces of a position, each (size,) or (draws, size)."""
     evaluation = Evaluation(m, program, arguments)
     found: dict[str, Placed] = {}
-    pairs = list(zip(program.unknowns, places(program), strict=True))
+    place_of = {place.name: place for place in places(program)}
     # What readings say of a series rests on all other unknowns.
-    pairs.sort(key=lambda pair: informed_by_readings(program, pair[0]))
-    for part, place in pairs:
+    parts = sorted(in_order(program), key=lambda part: informed_by_readings(program, part))
+    for part in parts:
+        place = place_of[part.name]
         lead = pieces[part.name].shape[:-1]
         axes = (DRAW, *place.axes) if lead else place.axes
         piece = pieces[part.name].reshape(lead + place.shape)
@@ -155,7 +157,10 @@ def place_pieces(
             copies = split_axes(part.event, axes)[0]
             found[part.name] = Placed(named, joint=Labelled(joint, copies))
         else:
-            x, log_slope = onto_support(m, part, piece, values)
+            if part.name in anchors(program):
+                x, log_slope = placed_middle(evaluation, part, piece)
+            else:
+                x, log_slope = onto_support(m, part, piece, values)
             copies = split_axes(part.event, axes)[0]
             found[part.name] = Placed(named, log_slope=Labelled(log_slope, copies))
         evaluation.values[part.name] = Labelled(x, axes)

@@ -10,6 +10,7 @@ import numpy as np
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.errors import ArgumentError, nearest
+from millwright.modelling.anchors import anchors, unplaced_middle
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
@@ -169,6 +170,8 @@ def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
             constants = constants_for(evaluation, part)
             with np.errstate(over="ignore", invalid="ignore"):
                 u = unplace_group(part, values, named, constants)
+        elif part.name in anchors(binding.program):
+            u = unplaced_middle(evaluation, part, values)
         else:
             u = free_of(part, values, named)
         pieces.append(u.reshape(len(u), place.size))
