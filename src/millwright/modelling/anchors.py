@@ -33,7 +33,7 @@ from millwright.modelling.specification import Part, reaches
 __all__ = ["anchor_of", "anchors", "in_order", "placed_middle", "unplaced_middle"]
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=64)
 def anchors(program: Program) -> Mapping[str, str]:
     """Return each middle that is placed so, with the group prior whose location it is."""
     found: dict[str, str] = {}

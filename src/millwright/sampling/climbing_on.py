@@ -36,7 +36,7 @@ def still_apart(
     """
     for _ in range(_ROUNDS):
         going = [end for end in ends if not end.settled]
-        if not going:
+        if not going or len(ends) < 2:
             break
         climbs.spend(len(going))
         centre = min(ends, key=lambda end: end.value).position
