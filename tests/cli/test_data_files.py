@@ -45,6 +45,7 @@ class Texts(unittest.TestCase):
             ("hours;moisture\n1;2,5\n", "separated by a semicolon"),
             ("hours\tmoisture\n1\t2.5\n", "separated by a tab"),
             ("", "not a table"),
+            ("hours,moisture\n1,2\n2,3,4\n", r"line 3, saw 3\.$"),
             (",,\n1,2,3\n", None),
         ):
             with self.subTest(text):

@@ -11,8 +11,8 @@ from scipy.special import logsumexp
 import millwright as mw
 from millwright.distributions import on_jax, on_numpy
 from millwright.fitting.coordinates import prepared, uninformed
-from millwright.modelling.anchors import anchors
 from millwright.modelling.density import log_density_terms, place_unknowns
+from millwright.modelling.middles import middles
 from millwright.modelling.simulate import positions_from
 
 STONES = np.array(list("aabbbc"))
@@ -69,14 +69,25 @@ class Map(unittest.TestCase):
             (model(location="0", load="middle + effect[stone]"), {}),
             (model(location="2 * middle"), {}),
             (model(spread="normal(middle, 1, low=0)"), {}),
-            # It would be placed after what rests on it.
             (model(more="normal(middle, 1)", load="effect[stone] + more"), {}),
+            (model(load="effect[stone] + 0.5 * middle"), {}),
+            (
+                model(
+                    slope="normal(0, 1)",
+                    tilt="half_normal(1)",
+                    own="normal(slope, tilt) per stone",
+                    load="effect[stone] + own[stone] * noise",
+                ),
+                {"middle": "effect", "slope": "own"},
+            ),
+            # The data say nothing of it but through other effects.
+            (model(own="normal(effect, 1) per stone", load="own[stone]"), {}),
         ):
             with self.subTest(str(made.describe())):
                 binding = uninformed(made.bind(DATA), "informed")
-                self.assertEqual(dict(anchors(binding.program)), expected)
+                self.assertEqual(dict(middles(binding.program)), expected)
         centred = model().fit(DATA, seed=1, draws=5, warmup=5, parameterisation="centred")
-        self.assertEqual(dict(anchors(centred.draws.binding.program)), {})
+        self.assertEqual(dict(middles(centred.draws.binding.program)), {})
 
     def test_there_and_back_with_its_derivative(self):
         binding = prepared(model().bind(DATA), "informed", 1)
@@ -102,6 +113,44 @@ class Map(unittest.TestCase):
 
 
 class Posterior(unittest.TestCase):
+    def test_two_sets_of_effects_each_with_its_middle(self):
+        make = np.random.default_rng(5)
+        stone, flow = np.repeat(list("abcde"), 12), make.normal(size=60)
+        load = 1 + 0.5 * flow + np.repeat(make.normal(0, 0.6, 5), 12) + make.normal(size=60)
+        data = {"row_group": stone, "$5": flow, "load": load}
+        priors = {
+            "middle": "normal(0, 3)",
+            "spread": "half_normal(1)",
+            "slope": "normal(0, 3)",
+            "tilt": "half_normal(1)",
+        }
+        shape = {
+            "effect": "normal({}, spread) per stone",
+            "own": "normal({}, tilt) per stone",
+        }
+        inside = mw.Model(
+            priors=priors
+            | {"effect": shape["effect"].format("middle"), "own": shape["own"].format("slope")},
+            likelihood={"load": "normal(effect[stone] + own[stone] * flow, 1)"},
+            columns={"stone": "row_group", "flow": "$5"},
+        ).fit(data, seed=1, progress=False)
+        beside = mw.Model(
+            priors=priors | {name: text.format(0) for name, text in shape.items()},
+            likelihood={"load": "normal(middle + effect[stone] + (slope + own[stone]) * flow, 1)"},
+            columns={"stone": "row_group", "flow": "$5"},
+        ).fit(data, seed=1, progress=False)
+        self.assertTrue(inside.verdict.good, inside.verdict)
+        for name in priors:
+            one, other = (fit.table().loc[name] for fit in (inside, beside))
+            error = np.hypot(
+                one["sd"] / np.sqrt(one["effective draws"]),
+                other["sd"] / np.sqrt(other["effective draws"]),
+            )
+            self.assertLess(abs(one["mean"] - other["mean"]), 4.5 * error, name)
+        one, other = inside.evidence(), beside.evidence()
+        error = np.hypot(one.standard_error, other.standard_error)
+        self.assertLess(abs(one.log_value - other.log_value), 4 * error + 0.01)
+
     def test_unknowns_evidence_and_the_middle_at_a_point(self):
         for name, law in MIDDLES.items():
             m, spread, logs = exact(name)

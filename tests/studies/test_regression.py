@@ -219,6 +219,8 @@ class Designs(unittest.TestCase):
             ("hours + hours^2", r"Write I\(hours \*\* 2\)"),
             ("hours * hours", r"Write I\(hours \*\* 2\)"),
             ("`hours`**3", r"Write I\(hours \*\* 3\)"),
+            ("`odd name`^2", r"Write I\(`odd name` \*\* 2\)"),
+            ("log(hours)^2", r"Write I\(log\(hours\) \*\* 2\)"),
         ):
             with self.subTest(right), self.assertRaisesRegex(ArgumentError, words):
                 study(f"moisture ~ {right}")

@@ -75,7 +75,7 @@ def _read(source: Any, name: str, ending: str) -> pd.DataFrame:
     except FileNotFoundError:
         raise StorageError(f"There is no data file {source}.") from None
     except (pd.errors.ParserError, pd.errors.EmptyDataError) as error:
-        raise DataError(f"{_first_up(name)} is not a table: {error}.") from error
+        raise DataError(f"{_first_up(name)} is not a table: {str(error).strip()}.") from error
     except OSError as error:
         words = error.strerror or str(error)
         raise StorageError(f"{_first_up(name)} cannot be read: {words}.") from error

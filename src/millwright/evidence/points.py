@@ -23,7 +23,8 @@ from millwright.evidence.of_fit import density_in_pieces, positions_of
 from millwright.fitting.target import target_of
 from millwright.language.parse import read_text
 from millwright.language.tree import Label, Lookup, Name, Node, Number, Operation, constant
-from millwright.modelling.anchors import anchor_of, anchors
+from millwright.modelling.anchors import anchor_of
+from millwright.modelling.middles import middles
 from millwright.modelling.space import free_of, onto_support, places
 from millwright.modelling.specification import Part
 
@@ -138,7 +139,7 @@ def _placed(
         coordinate=start + at,
         free=np.inf if edge or _at_edge(known, value) else free,
         log_prior=log_prior,
-        anchored=part.name in anchors(draws.binding.program),
+        anchored=part.name in middles(draws.binding.program),
     )
 
 

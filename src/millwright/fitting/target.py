@@ -13,10 +13,10 @@ from millwright.errors import ModelError
 from millwright.fitting.not_finite import not_finite
 from millwright.fitting.over_devices import spread_over_devices
 from millwright.fitting.plain_density import short_way
-from millwright.modelling.anchors import anchors
 from millwright.modelling.binding import Binding
 from millwright.modelling.density import LogDensity, SplitLogDensity
 from millwright.modelling.gathering import gathered
+from millwright.modelling.middles import middles
 from millwright.modelling.program import COUNTS
 from millwright.modelling.same_shape import padded, without_label_names
 from millwright.modelling.simulate import draw_unknowns, positions_from
@@ -90,7 +90,7 @@ def _prior_draws(binding: Binding, generator: np.random.Generator, n: int) -> np
 
 def _starts(binding: Binding, generator: np.random.Generator, n: int) -> np.ndarray:
     positions = _prior_draws(binding, generator, n)
-    standard = {*binding.program.mapped, *anchors(binding.program)}
+    standard = {*binding.program.mapped, *middles(binding.program)}
     for place in places(binding.program):
         if place.name in standard:
             # In standard coordinates the posterior is about standard normal.

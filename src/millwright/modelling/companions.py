@@ -16,16 +16,15 @@ from millwright.distributions.processes import Process
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW
+from millwright.modelling.middles import COEFFICIENTS, middles
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part
 
-__all__ = ["COEFFICIENTS", "companion_values", "companions", "followed", "values_of"]
+__all__ = ["companion_values", "companions", "followed", "values_of"]
 
 _MOST_VALUES = 30
 """More coefficients would make each step dearer than the chains gain."""
 _MOST_PRODUCTS = 20_000
-COEFFICIENTS = ("cauchy", "gumbel", "laplace", "logistic", "normal", "skew_normal", "student_t")
-"""Shapes of priors that coefficients have, cut or not."""
 
 
 def companions(program: Program, name: str) -> tuple[str, ...]:
@@ -36,13 +35,14 @@ def companions(program: Program, name: str) -> tuple[str, ...]:
     part = program.by_name[name]
     if isinstance(family_of(part.family, part.arguments), Process):
         return ()
-    mapped = {one for one, _ in program.forms}
+    # Middles of groups are placed after the groups before them, and no outcome reads them.
+    others = {*(one for one, _ in program.forms), *middles(program)}
     most = min(_MOST_VALUES, _MOST_PRODUCTS // max(1, values_of(program, name)))
     found: list[str] = []
     for other in program.unknowns:
         if other.name == name:
             break
-        coefficient = other.family in COEFFICIENTS and other.name not in mapped
+        coefficient = other.family in COEFFICIENTS and other.name not in others
         if coefficient and values_of(program, *found, other.name) <= most:
             found.append(other.name)
     return tuple(found)

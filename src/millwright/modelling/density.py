@@ -8,12 +8,13 @@ from dataclasses import dataclass
 from millwright.distributions.matern import Along
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.modelling.along_one_axis import along_one_axis
-from millwright.modelling.anchors import anchors, in_order, placed_middle
+from millwright.modelling.anchors import placed_middle
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import place_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over, union_axes
 from millwright.modelling.linear_total import normal_total
+from millwright.modelling.middles import in_order, middles
 from millwright.modelling.parameterisations import informed_by_readings
 from millwright.modelling.program import COUNTS, FACTOR, ROWS, WEIGHTS, Arguments, Program
 from millwright.modelling.series_readings import constants_for, lost_in_rounding
@@ -157,7 +158,7 @@ def place_pieces(
             copies = split_axes(part.event, axes)[0]
             found[part.name] = Placed(named, joint=Labelled(joint, copies))
         else:
-            if part.name in anchors(program):
+            if part.name in middles(program):
                 x, log_slope = placed_middle(evaluation, part, piece)
             else:
                 x, log_slope = onto_support(m, part, piece, values)

@@ -10,12 +10,13 @@ import numpy as np
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.errors import ArgumentError, nearest
-from millwright.modelling.anchors import anchors, unplaced_middle
+from millwright.modelling.anchors import unplaced_middle
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import unplace_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
+from millwright.modelling.middles import middles
 from millwright.modelling.series_readings import constants_for
 from millwright.modelling.shaping import split_axes, spread_arguments
 from millwright.modelling.space import free_of, places
@@ -170,7 +171,7 @@ def positions_from(binding: Binding, evaluation: Evaluation) -> np.ndarray:
             constants = constants_for(evaluation, part)
             with np.errstate(over="ignore", invalid="ignore"):
                 u = unplace_group(part, values, named, constants)
-        elif part.name in anchors(binding.program):
+        elif part.name in middles(binding.program):
             u = unplaced_middle(evaluation, part, values)
         else:
             u = free_of(part, values, named)

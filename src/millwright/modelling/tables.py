@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -17,7 +18,16 @@ from millwright.errors import DataError, nearest
 from millwright.modelling.labelled import RowAxis
 from millwright.wording import setting
 
-__all__ = ["Column", "Label", "LabelSets", "Parted", "Tables", "joined", "row_words"]
+__all__ = [
+    "Column",
+    "Label",
+    "LabelSets",
+    "Parted",
+    "Tables",
+    "joined",
+    "reads_as_number",
+    "row_words",
+]
 
 
 Label = str | int | float
@@ -243,16 +253,17 @@ def row_words(rows: Sequence[int] | np.ndarray) -> str:
 def _texts(values: np.ndarray) -> str:
     """Name the first texts among values, with their rows where the others are numbers."""
     given = [(row, value) for row, value in enumerate(values, 1) if value is not None]
-    texts = [(row, value) for row, value in given if not _reads_as_number(value)]
+    texts = [(row, value) for row, value in given if not reads_as_number(value)]
     if not texts or len(texts) == len(given):
         return ", ".join(repr(value) for _, value in given[:3]) + ", ..."
     told = ", ".join(f"{value!r} in row {row}" for row, value in texts[:3])
     return told + (", ..." if len(texts) > 3 else "")
 
 
-def _reads_as_number(value: object) -> bool:
+def reads_as_number(value: Any) -> bool:
+    """Whether a value, or what a text says, is a number."""
     try:
-        float(str(value))
-    except ValueError:
+        float(value)
+    except (TypeError, ValueError):
         return False
     return True

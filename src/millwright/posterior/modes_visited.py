@@ -24,7 +24,7 @@ def modes_visited(draws: Draws, record: Record) -> Modes:
             return Modes(why_not="of many fits only a few are searched")
         return Modes(why_not="the model has no gradient" if box and chains else "")
     peaks = Peaks.from_record(record.modes)
-    if not peaks.climbs:
+    if not peaks.climbs and peaks.cut:
         return Modes(why_not="so short a warm-up leaves no time for one optimisation")
     if not peaks.several:
         return Modes(climbs=peaks.climbs, cut=peaks.cut, peaks=int(record.modes["peaks"]))

@@ -11,6 +11,7 @@ from formulaic.parser import DefaultFormulaParser
 from formulaic.parser.types import ASTNode
 
 from millwright.errors import ArgumentError
+from millwright.studies.reading import quoted
 from millwright.wording import either
 
 __all__ = ["parsed_formula"]
@@ -72,7 +73,9 @@ def _not_crossed_with_itself(node: ASTNode, text: str) -> None:
     name, other = map(str, parts)
     if symbol in ("^", "**") or (symbol in (":", "*") and name == other):
         power = other if symbol in ("^", "**") else "2"
+        # A call, such as log(hours), is written as it is.
+        base = name if name.endswith(")") else quoted(name)
         raise ArgumentError(
             f"`{name}{symbol}{other}` in the formula {text!r} would cross `{name}` with itself, "
-            f"which is `{name}` once more. Write I({name} ** {power}) for its power."
+            f"which is `{name}` once more. Write I({base} ** {power}) for its power."
         )

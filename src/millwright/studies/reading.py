@@ -14,6 +14,7 @@ import pandas as pd
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.language.parse import normal_name
 from millwright.language.vocabulary import RESERVED
+from millwright.modelling.tables import reads_as_number
 from millwright.wording import setting
 
 __all__ = [
@@ -114,7 +115,7 @@ def numbers_in(frame: pd.DataFrame, name: Any, what: str) -> pd.Series:
             column = pd.to_numeric(column)
         values = column.astype(float)
     except (TypeError, ValueError) as error:
-        wrong = next((v for v in column if not _is_number(v)), None)
+        wrong = next((v for v in column if not reads_as_number(v)), None)
         raise DataError(
             f"`{name}` is to be a column of numbers ({what}), and holds {wrong!r}."
         ) from error
@@ -135,14 +136,6 @@ def _check_size(values: np.ndarray, name: Any, what: str) -> None:
             f"`{name}` ({what}) has values such as {farthest:g}, whose squares no number holds: "
             "give the column in another unit."
         )
-
-
-def _is_number(value: Any) -> bool:
-    try:
-        float(value)
-    except (TypeError, ValueError):
-        return False
-    return True
 
 
 def quoted(column: str) -> str:
