@@ -104,10 +104,12 @@ outcome. A Gaussian process takes its covariance from kernels, which add and mul
 `curve: gaussian_process(...) per flow` and `curve[flow]`. `posterior.predict(new)` follows
 processes to new places, and `posterior.latent(outcome)` gives the function or states without
 noise. Readings that are missing in the middle of a state-space series are gaps: the states go
-on, and no row is lost. `posterior.predict(rows=12)` goes on for twelve steps after the last one;
+on, and no row is lost. `posterior.predict(rows=12)` goes on for twelve steps after the last one,
+as it does for an autoregression or a walk with normal steps that is the outcome itself;
 `posterior.states(outcome)` gives the states, and `mw.plots.series` draws readings, states and
-forecast. A matrix of columns as the outcome of a process is one process a row, along its
-columns.
+forecast. A regression whose errors lean on those before is
+`autoregressive(start + slope * hours, noise, coefficients=[lean], start_scale=spread)`. A matrix
+of columns as the outcome of a process is one process a row, along its columns.
 
 **Several series on one state** stand below each other, a row a reading, in the order of time.
 With `time=hour` rows of one hour read one state, which moves once to the next hour; each row may
@@ -210,8 +212,10 @@ def distribution_row(family: Distribution) -> str:
 MODIFIED = """These take distributions as their first arguments. Which component of a mixture a row
 came from is summed out; `posterior.membership()` gives the probabilities afterwards. A mixture
 over a label set has one component for each label: `mixture(normal(centre, 1), weights=share)` with
-`centre` and `share` both `per source`. A limit or a grid goes around a mixture,
-`censored(mixture(...), low=0)`: components that are recorded in different ways do not mix.
+`centre` and `share` both `per source`. Each component may have a line of its own, and its chance
+follow a column: `mixture(normal(centre + slope * hours, 1), weights=exp(lean * flow))`. A limit
+or a grid goes around a mixture, `censored(mixture(...), low=0)`: components that are recorded in
+different ways do not mix.
 """
 
 

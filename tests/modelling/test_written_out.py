@@ -195,6 +195,30 @@ class Forms(unittest.TestCase):
             labels={"source": ["spring", "brook", "rain"]},
         )
 
+    def test_mixtures_of_lines_with_chances_that_follow_a_column(self):
+        def written_out(u, d):
+            flow, head = (d[name].to_numpy()[:, None] for name in ("flow", "head"))
+            lines = u["centre"] + u["slope"] * flow + u["own"][places(d.stone)]
+            share = special.softmax(u["lean"] * head, axis=1)
+            logs = stats.t.logpdf(d.weight.to_numpy()[:, None], 4, lines, u["width"])
+            return special.logsumexp(logs, b=share, axis=1)
+
+        self.check(
+            written_out,
+            {
+                "weight": "mixture(student_t(centre + slope * flow + own[stone], width, df=4), "
+                "weights=exp(lean * head))"
+            },
+            {
+                "centre": "ordered(normal(0, 2)) per source",
+                "slope": "normal(0, 1) per source",
+                "own": "normal(0, 1) per stone, source",
+                "width": "half_normal(1) per source",
+                "lean": "normal(0, 1) per source",
+            },
+            labels={"source": ["spring", "brook", "rain"]},
+        )
+
     def test_vectors_with_a_correlation_matrix(self):
         for name, vector in (
             ("multivariate_normal", stats.multivariate_normal.logpdf),

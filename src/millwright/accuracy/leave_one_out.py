@@ -115,9 +115,11 @@ class LeaveOneOut(Shown):
         elif self.refitted:
             sentences.append("With that the leave-one-out estimate is reliable for all rows.")
         else:
+            many = len(self.rows) > 1
+            rows = f"all {len(self.rows)} rows: every" if many else "its one row: the"
             sentences.append(
-                f"The leave-one-out estimate is reliable for all {len(self.rows)} rows: every "
-                f"Pareto k is at most {self.k_limit:.2f} (smaller is better)."
+                f"The leave-one-out estimate is reliable for {rows} Pareto k is at most "
+                f"{self.k_limit:.2f} (smaller is better)."
             )
         if self.doubtful:
             sentences.append(_doubtful_words(self))

@@ -110,16 +110,16 @@ class WalkProcess(ChainProcess):
 
 
 class Autoregressive(ChainProcess):
-    """x_t - location = sum_k coefficients_k (x_{t-k} - location) + scale u_t.
+    """x_t - location_t = sum_k coefficients_k (x_{t-k} - location_{t-k}) + scale u_t.
 
-    The first values, as many as there are coefficients, are normal around the location with
+    The first values, as many as there are coefficients, are normal around their locations with
     standard deviation `start_scale`.
     """
 
     name = "autoregressive"
     summary = "each value leans on those before it; the first ones have spread start_scale"
     parameters = (
-        Parameter("location", "real", "level that the series returns to", positional=True),
+        Parameter("location", "real", "level that the series returns to", True, rank=1),
         Parameter("scale", "positive", "size of a step, in the quantity's own unit", True),
         Parameter(
             "coefficients",
@@ -139,7 +139,7 @@ class Autoregressive(ChainProcess):
 
     def _remainder(self, m: Mathematics, x: Array, p: Parameters) -> Array:
         """Return what each value adds to what those before it say."""
-        rest = x - m.asarray(p["location"])[..., None]
+        rest = x - m.asarray(p["location"])
         n, order = x.shape[-1], p["coefficients"].shape[-1]
         told = 0.0 * rest
         for k in range(1, min(order, n - 1) + 1):
@@ -150,7 +150,7 @@ class Autoregressive(ChainProcess):
     def chain(self, m: Mathematics, n: int, p: Parameters) -> Chain:
         carried = m.asarray(p["coefficients"])
         assert carried.shape[-1] == 1
-        return Chain(m.asarray(p["location"])[..., None], carried, self._scales(m, n, p))
+        return Chain(m.asarray(p["location"]), carried, self._scales(m, n, p))
 
     def from_steps(self, m: Mathematics, u: Array, p: Parameters) -> Array:
         coefficients = m.asarray(p["coefficients"])
@@ -168,7 +168,7 @@ class Autoregressive(ChainProcess):
         times = m.broadcast_to(times, (u.shape[-1], *shape))
         started = m.arange(u.shape[-1]) >= order
         _, values = m.scan(following, m.zeros((*shape, order)), (times, started))
-        return m.moveaxis(values, 0, -1) + m.asarray(p["location"])[..., None]
+        return m.moveaxis(values, 0, -1) + m.asarray(p["location"])
 
     def to_steps(self, x: Array, p: Parameters) -> Array:
         return self._remainder(on_numpy, x, p) / self._scales(on_numpy, x.shape[-1], p)
@@ -179,7 +179,7 @@ class Autoregressive(ChainProcess):
         return m.sum(each, axis=-1)
 
     def mean(self, p: Parameters) -> Array:
-        return np.asarray(p["location"])[..., None]
+        return np.asarray(p["location"], dtype=float)
 
 
 class GaussianProcess(Process):

@@ -1,7 +1,7 @@
 """Outcomes whose rows depend on each other, at new rows given the fitted ones.
 
 Gaussian processes are conditioned on what is known of them (Rasmussen and Williams 2006, eq.
-2.22 to 2.24), draw by draw of the other unknowns; a state-space series goes on from its last row.
+2.22 to 2.24), draw by draw of the other unknowns; a series goes on from its last row.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.distributions.matern import Along
 from millwright.distributions.processes import GaussianProcess
+from millwright.distributions.series_ahead import ahead, goes_on
 from millwright.distributions.state_space import StateSpace
 from millwright.draws.labelled_draws import Draws, Keep
 from millwright.draws.matern_moments import MANY_ROWS, draws_at_once, noisy_readings, sampled
@@ -32,6 +33,8 @@ __all__ = [
     "joint_arguments",
     "condition_on_data",
     "conditioned",
+    "forecast",
+    "is_series",
     "joint_outcomes",
 ]
 
@@ -73,7 +76,7 @@ def joint_outcomes(binding: Binding) -> list[Part]:
 def condition_on_data(
     draws: Draws, part: Part, tables: Tables, keep: Keep, generator: np.random.Generator
 ) -> Conditional:
-    """Draw a Gaussian-process outcome at new rows given the fitted ones, or go on with a series.
+    """Draw a Gaussian-process outcome at new rows given the fitted ones.
 
     Raises
     ------
@@ -81,13 +84,11 @@ def condition_on_data(
         If the outcome is another process: its new rows have no place among the old ones.
     """
     family = family_of(part.family, part.arguments)
-    if isinstance(family, StateSpace):
-        return _forecast(draws, part, family, tables, keep, generator)
     if not isinstance(family, GaussianProcess):
         raise ModelError(
             part.definition.message(
-                f"rows of a {part.family} depend on the rows before them, so new rows cannot be "
-                "predicted on their own; make it an unknown `per` time, and extend that"
+                f"its rows depend on each other (`{part.family}`), so they have no values at "
+                "other places; predict goes on with a series after its last row"
             )
         )
     both = _with_rows(draws, tables)
@@ -110,23 +111,43 @@ def _with_rows(draws: Draws, tables: Tables) -> Binding:
     )
 
 
+def is_series(part: Part) -> bool:
+    """Whether an outcome is a series that goes on after its last row."""
+    family = family_of(part.family, part.arguments)
+    return isinstance(family, StateSpace) or goes_on(family, dict(part.arguments))
+
+
 @one_thread
-def _forecast(
-    draws: Draws,
-    part: Part,
-    family: StateSpace,
-    tables: Tables,
-    keep: Keep,
-    generator: np.random.Generator,
+def forecast(
+    draws: Draws, part: Part, tables: Tables, keep: Keep, generator: np.random.Generator
 ) -> Conditional:
-    """Go on with a state-space series: the new rows follow the last one fitted."""
+    """Go on with a series: the new rows follow the last one fitted.
+
+    Raises
+    ------
+    ModelError
+        If the outcome is no series, or a walk whose steps are not normal.
+    """
     binding = draws.binding
+    family = family_of(part.family, part.arguments)
+    if not is_series(part):
+        raise ModelError(
+            part.definition.message(
+                f"its rows depend on each other (`{part.family}`), so new rows cannot be "
+                "predicted from it; make it an unknown `per` time, and extend that"
+            )
+        )
     axis = dict(binding.program.outcome_axes)[part.name][0]
     both = _with_rows(draws, tables)
     p = joint_arguments(draws, both, part, keep)
     seen = np.asarray(binding.arguments["observed", part.name])
-    ahead = both.program.shape((axis,))[0] - len(seen)
-    found = family.ahead(generator, seen, p, ahead, draws.count(keep))
+    steps = both.program.shape((axis,))[0] - len(seen)
+    count = draws.count(keep)
+    found = (
+        family.ahead(generator, seen, p, steps, count)
+        if isinstance(family, StateSpace)
+        else ahead(family, generator, seen, p, steps, count)
+    )
     outcome = found.paths + found.noises * generator.standard_normal(found.paths.shape)
     return Conditional(
         latent=found.paths, outcome=outcome, mean=found.means, variance=found.variances

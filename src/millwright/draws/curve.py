@@ -98,6 +98,11 @@ def curve(
     outcomes = {p.name for p in binding.program.outcomes}
     shown = {name: value for name, value in held.items() if name not in outcomes}
     if part in [joint.name for joint in joint_outcomes(along)]:
+        if definition.family != "gaussian_process":
+            raise ArgumentError(
+                f"The rows of `{part}` follow each other, so it has no line along a column: look "
+                "at whole data sets of the prior, or at the series itself and how it goes on."
+            )
         if prior:
             functions = functions_of_prior(along, definition, evaluation, generator, size)
             return Curve(at, *functions, shown, seen)

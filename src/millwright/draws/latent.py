@@ -27,19 +27,9 @@ __all__ = ["functions_of_prior", "latent", "replicate_around"]
 def functions_of_prior(
     along: Binding, part: Part, evaluation: Evaluation, generator: np.random.Generator, draws: int
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Draw a Gaussian-process outcome from its prior: without noise and with it, (draws, rows).
-
-    Raises
-    ------
-    ArgumentError
-        If the outcome is another process, whose rows follow each other in time.
-    """
+    """Draw a Gaussian-process outcome from its prior: without noise and with it, (draws, rows)."""
     family = family_of(part.family, part.arguments)
-    if not isinstance(family, GaussianProcess):
-        raise ArgumentError(
-            f"The rows of `{part.name}` follow each other, so it has no line along a column: look "
-            "at whole data sets with prior_data."
-        )
+    assert isinstance(family, GaussianProcess)
     axes = (DRAW, *dict(along.program.outcome_axes)[part.name])
     named = spread_arguments(on_numpy, part, evaluation.parameters(part), axes, along.program)
     p = {name: np.asarray(value, dtype=float) for name, value in named.items()}
@@ -87,7 +77,7 @@ def latent(
     ArgumentError
         If there is no such outcome.
     """
-    parts = {part.name: part for part in joint_outcomes(draws.binding)}
+    parts = {part.name: part for part in joint_outcomes(draws.binding) if _has_latent(part)}
     if name not in parts:
         have = ", ".join(parts) or "none"
         raise ArgumentError(
@@ -109,6 +99,11 @@ def latent(
         return states, (*axes, _state_axis(draws, part))
     found = condition_on_data(draws, part, data or draws.binding.tables, keep, generator)
     return found.latent, axes
+
+
+def _has_latent(part: Part) -> bool:
+    family = family_of(part.family, part.arguments)
+    return isinstance(family, GaussianProcess | StateSpace)
 
 
 def _state_axis(draws: Draws, part: Part) -> str:

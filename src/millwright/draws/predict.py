@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
-from millwright.distributions.state_space import StateSpace
-from millwright.draws.conditioning import MOST, condition_on_data, joint_outcomes
+from millwright.distributions.processes import GaussianProcess
+from millwright.draws.conditioning import (
+    MOST,
+    Conditional,
+    condition_on_data,
+    forecast,
+    is_series,
+    joint_outcomes,
+)
 from millwright.draws.expected_outcomes import expected_outcomes, lead_of
 from millwright.draws.extending import extended
 from millwright.draws.labelled_draws import Draws, thinned
@@ -65,9 +72,7 @@ def predict(
     known = extended(draws, binding, keep, generator) if grown else draws.known(keep)
     evaluation = binding.evaluation(known)
     size = lead_of(evaluation)
-    joint = {
-        part.name: condition_on_data(draws, part, tables, keep, generator) for part in together
-    }
+    joint = {part.name: _together(part)(draws, part, tables, keep, generator) for part in together}
     copies = draw_outcomes(binding, size, generator, evaluation, leave_out=tuple(joint))
     expected = expected_outcomes(binding, evaluation, copies)
     copies |= {name: found.outcome for name, found in joint.items()}
@@ -86,11 +91,17 @@ def predict(
     )
 
 
+def _together(part: Part) -> Callable[..., Conditional]:
+    """Return what draws new rows of an outcome whose rows depend on each other."""
+    family = family_of(part.family, part.arguments)
+    return condition_on_data if isinstance(family, GaussianProcess) else forecast
+
+
 def _going_on(old: Binding, new: Binding, parts: Sequence[Part]) -> dict[str, np.ndarray]:
-    """Return the numbers of rows that follow the fitted ones of a state-space series."""
+    """Return the numbers of rows that follow the fitted ones of a series."""
     result = {}
     for part in parts:
-        if isinstance(family_of(part.family, part.arguments), StateSpace):
+        if is_series(part):
             axis = dict(new.program.outcome_axes)[part.name][0]
             last = len(old.arguments["observed", part.name])
             result[axis] = last + np.arange(1, new.program.shape((axis,))[0] + 1)

@@ -32,6 +32,7 @@ __all__ = [
     "distribution_arguments",
     "family_of",
     "kernel_usage",
+    "mixes_labels",
     "modifier_usage",
 ]
 
@@ -288,6 +289,18 @@ def modifier_usage(kind: type[Modified | Ordered]) -> str:
 def family_of(function: FamilyKey, arguments: tuple[tuple[str, Node], ...]) -> Distribution:
     """Return the family that a checked call stands for."""
     return family_for(function, frozenset(name for name, _ in arguments))
+
+
+def mixes_labels(function: FamilyKey, arguments: tuple[tuple[str, Node], ...]) -> bool:
+    """Whether a distribution is a mixture over a label set, recorded in some way or not."""
+    waiting = [family_of(function, arguments)]
+    while waiting:
+        family = waiting.pop()
+        if isinstance(family, MixtureOverLabels):
+            return True
+        if isinstance(family, Modified):
+            waiting += family.families.values()
+    return False
 
 
 def _named(definition: Definition, call: Call, family: Distribution) -> dict[str, Node]:

@@ -26,6 +26,7 @@ from millwright.language.tree import (
     Taken,
 )
 from millwright.language.vocabulary import FUNCTIONS
+from millwright.modelling.arguments import mixes_labels
 from millwright.modelling.clashes import clash, per_words
 from millwright.modelling.foreign import Foreign, call_foreign
 from millwright.modelling.labelled import (
@@ -507,6 +508,8 @@ class Walk:
             return axes, values
         if self.part.kind == "outcome" and self.part.name in wanted and self._rows_of_one(wanted):
             return axes, values
+        if self._over_components(wanted):
+            return axes, values
         texts = [self.text(operand) for operand in nodes]
         raise self.fail(clash(self.evaluation.program, texts, items), node)
 
@@ -522,6 +525,17 @@ class Walk:
         """Whether the label sets are an outcome's own, and the rows of one table."""
         others = wanted - {self.part.name}
         return len(others) == 1 and all(map(is_rows, others))
+
+    def _over_components(self, wanted: set[str]) -> bool:
+        """Whether the label sets are those of a mixture's values, and that of its components."""
+        part = self.part
+        drawn = part.kind in ("unknown", "outcome")
+        if not (drawn and mixes_labels(part.family, part.arguments)):
+            return False
+        own = {axis for axis in wanted if is_rows(axis)} or set(part.per)
+        others = wanted - own
+        columns = self.evaluation.program.column_axes
+        return len(others) == 1 and bool(own) and not others & columns.keys()
 
     def _words(self, node: Node, item: Labelled) -> str:
         return per_words(self.evaluation.program, self.text(node), item)

@@ -7,7 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from millwright.checks import check_whole
-from millwright.draws.conditioning import joint_outcomes
+from millwright.draws.conditioning import is_series, joint_outcomes
 from millwright.errors import ArgumentError
 from millwright.language.printing import text_of
 from millwright.language.tree import Lookup, Name, walk
@@ -33,7 +33,7 @@ def series(
     size: Size | None = None,
     text: bool = True,
 ) -> Figure:
-    """Draw a state-space outcome: its readings, its smoothed states, and its forecast.
+    """Draw a series: its readings, how it goes on, and of a state-space one its smoothed states.
 
     Parameters
     ----------
@@ -58,19 +58,14 @@ def series(
         For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_posterior(posterior)
-    names = [
-        part.name
-        for part in joint_outcomes(posterior.draws.binding)
-        if part.family == "state_space"
-    ]
+    names = [p.name for p in joint_outcomes(posterior.draws.binding) if is_series(p)]
     name = (names[0] if len(names) == 1 else None) if outcome is None else outcome
     if name not in names:
         raise ArgumentError(
-            f"Say which series: {', '.join(names) or 'this model has no state_space outcome'}."
+            f"Say which series: {', '.join(names) or 'this model has none as an outcome'}."
         )
     check_whole("ahead", ahead, 0)
-    found = posterior.latent(name)
-    states = [str(label) for label in found.coords[found.dims[3]].values][:_MOST_STATES]
+    states = _states(posterior, name)
     with styled():
         rows = 1 + len(states)
         figure = new_figure(*(size or (12.8, min(8.0, 2.6 + 2.0 * rows))))
@@ -79,22 +74,41 @@ def series(
         _readings(panels[0], posterior, name, ahead, places)
         # Rows of one time read one state.
         once = np.unique(places, return_index=True)[1]
-        for at, (panel, label) in enumerate(zip(panels[1:], states, strict=True)):
-            values = found.values[..., at].reshape(-1, found.shape[2])[:, once]
-            _bands(panel, places[once], values, BLUE, "state")
+        for panel, (label, values) in zip(panels[1:], states.items(), strict=True):
+            _bands(panel, places[once], values[:, once], BLUE, "state")
             panel.set_title(f"state {label}, given all readings")
             light_grid(panel, "y")
         panels[-1].set_xlabel(axis)
         return finish(
             figure,
-            f"Series: {name}, its states" + (", and how it goes on" if ahead else ""),
-            "Bands are 50 % and 95 % central intervals. States are smoothed: each is judged by "
-            "all readings, before and after it."
-            + " Beyond the last reading: new readings, noise included."
-            * bool(ahead),
+            f"Series: {name}"
+            + (", its states" if states else "")
+            + (", and how it goes on" if ahead else ""),
+            _caption(bool(states), ahead),
             text,
             about=posterior,
         )
+
+
+def _states(posterior: Posterior, name: str) -> dict[str, np.ndarray]:
+    """Return draws of the first states by label, (draws, rows); none of a series without any."""
+    if _part(posterior, name).family != "state_space":
+        return {}
+    found = posterior.latent(name)
+    labels = [str(label) for label in found.coords[found.dims[3]].values][:_MOST_STATES]
+    values = found.values.reshape(-1, *found.shape[2:])
+    return {label: values[..., at] for at, label in enumerate(labels)}
+
+
+def _caption(states: bool, ahead: int) -> str:
+    told = [
+        "Bands are 50 % and 95 % central intervals." if states or ahead else "",
+        "States are smoothed: each is judged by all readings, before and after it."
+        if states
+        else "",
+        "Beyond the last reading: new readings, noise included." if ahead else "",
+    ]
+    return " ".join(filter(None, told))
 
 
 def _part(posterior: Posterior, name: str) -> Part:
