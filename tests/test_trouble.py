@@ -3,8 +3,11 @@
 import unittest
 
 import jax.numpy as jnp
+import numpy as np
+from scipy.special import gammaln
 
 import millwright as mw
+from tests.fits import assert_mean_near
 
 
 def verdict(density, unknowns, **settings):
@@ -27,6 +30,33 @@ class Recognised(unittest.TestCase):
         far = mw.RandomWalk(covariance=[[1e20]])
         found = verdict(lambda x: -0.5 * x**2, {"x": "real"}, method=far, warmup=0)
         self.assert_says(found, "NOT CONVERGED", "Never moved")
+
+    def test_a_jump_that_gradients_do_not_show(self):
+        counts = np.random.default_rng(1).poisson(np.repeat([3.0, 6.0], [25, 15]))
+        data = {"day": np.arange(40), "sacks": counts}
+        model = mw.Model(
+            priors={
+                "switch": "uniform(low=0, high=39)",
+                "early": "exponential(rate=0.3)",
+                "late": "exponential(rate=0.3)",
+            },
+            likelihood={"sacks": "poisson(rate=where(day < switch, early, late))"},
+        )
+        followed = model.fit(data, seed=1, draws=100, warmup=100, progress=False)
+        self.assert_says(followed.verdict, "may jump where `switch` passes", "method='tempering'")
+        walked = model.fit(data, seed=1, method="tempering", progress=False)
+        self.assertTrue(walked.verdict.good, str(walked.verdict))
+        self.assertNotIn("jump", str(walked.verdict))
+        # Against sums over the days: between two of them the density is flat.
+        cut, share = np.arange(1, 40), []
+        for day in cut:
+            sums, days = [counts[:day].sum(), counts[day:].sum()], [day, 40 - day]
+            share.append(
+                sum(gammaln(s + 1) - (s + 1) * np.log(n + 0.3) for s, n in zip(sums, days))
+            )
+        share = np.exp(np.array(share) - max(share))
+        mean = share @ (cut - 0.5) / share.sum()
+        assert_mean_near(self, walked.draws.get("switch"), mean)
 
     def test_a_constant_quantity(self):
         model = mw.Model(

@@ -112,9 +112,9 @@ class Interrupted(KeyboardInterrupt):
         return for_python(str(self.args[0]))
 
 
-def nearest(name: str, known: Iterable[str]) -> str:
+def nearest(name: object, known: Iterable[str]) -> str:
     """Return the end of a message that names the known words nearest to `name`, or ''."""
-    close = difflib.get_close_matches(name, list(known), n=2, cutoff=0.6)
+    close = difflib.get_close_matches(str(name), list(known), n=2, cutoff=0.6)
     return f" Did you mean {' or '.join(f'`{word}`' for word in close)}?" if close else ""
 
 

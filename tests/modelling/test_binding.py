@@ -244,6 +244,14 @@ class BadInput(unittest.TestCase):
             "row 3",
             data=STONES.assign(sacks=[10, 12, 9.5, 11, 10, 8]),
         )
+        self.assert_refused(
+            "what rests on an unknown may be any number between",
+            priors={**GROUPS, "many": "uniform(low=12, high=40)"},
+            likelihood={"torn": "binomial(trials=2 * many, probability=0.3)"},
+        )
+        self.assert_refused(
+            "rows have no labels", priors={**GROUPS, "base": "normal(0, 1) per row"}
+        )
 
     def test_columns_and_definitions_may_not_share_a_name(self):
         self.assert_refused("have a column `base` too", data=STONES.assign(base=1.0))

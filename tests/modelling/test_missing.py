@@ -53,11 +53,16 @@ class Known(unittest.TestCase):
         rows = self.posterior.leave_one_out().rows
         self.assertEqual([row for name, row in rows if name == "x"], [1, 3])
 
-    def test_new_rows_must_have_the_predictor(self):
-        predicted = self.posterior.predict({"x": [0.0, 10.0]})
-        self.assertAlmostEqual(predicted.expected["y"][1], 20.0, delta=0.2)
-        with self.assertRaisesRegex(DataError, "missing"):
-            self.posterior.predict({"x": [0.0, np.nan]})
+    def test_gaps_of_new_rows_are_drawn_from_the_distribution_of_the_column(self):
+        predicted = self.posterior.predict({"x": [np.nan, 10.0, 0.0]})
+        np.testing.assert_allclose(predicted.expected["y"], [2.0, 20.0, 0.0], atol=0.25)
+        spread = predicted.draws["y"].std(axis=0)
+        np.testing.assert_allclose(spread, np.sqrt([17, 1, 1]), rtol=0.05)
+        # Of the simulated data those of the rows with a value are around it.
+        drawn = self.model.simulate(self.data, draws=4000, seed=1).outcomes["y"]
+        np.testing.assert_allclose(drawn.std(axis=0), np.sqrt([1, 17, 1, 17]), rtol=0.05)
+        with self.assertRaisesRegex(DataError, "need the column `x`"):
+            self.posterior.predict({"z": [0.0]})
 
 
 class Unknown(unittest.TestCase):

@@ -122,6 +122,8 @@ class Sampling:
         Whether the draws are independent ones of the posterior itself.
     light
         Quantities that are known to have all moments.
+    compared
+        Unknowns on whose order with something the density of a method with gradients rests.
     modes
         Separate modes found before sampling.
     goes_on_by
@@ -151,6 +153,7 @@ class Sampling:
     candidates_k: float | None = None
     exact: bool = False
     light: frozenset[str] = frozenset()
+    compared: tuple[str, ...] = ()
     repeated: tuple[int, int] = (0, 0)
     modes: Any = None
     goes_on_by: str = "extend"

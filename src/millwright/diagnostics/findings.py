@@ -17,6 +17,7 @@ from millwright.diagnostics.sampling_findings import (
     candidate_findings,
     divergence_findings,
     energy_findings,
+    jump_findings,
     length_findings,
     plan_findings,
     repeated_findings,
@@ -33,20 +34,23 @@ def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
         return [approximation_finding(made.approximation_k)]
     if made.exact:
         return [*value_findings(measures), *repeated_findings(made)]
+    apart, few = r_hat_findings(measures, made), ess_findings(measures, made)
+    cut = length_findings(made)
     findings = [
+        *jump_findings(made, [*apart, *few, *cut]),
         *plan_findings(made),
         *stuck_findings(made),
         *value_findings(measures),
         *(mode_findings(made.modes) if made.modes else []),
-        *r_hat_findings(measures, made),
+        *apart,
         *divergence_findings(made),
-        *ess_findings(measures, made),
+        *few,
         *tail_findings(measures, made.light),
         *repeated_findings(made),
         *trip_findings(made),
         *candidate_findings(made),
         *energy_findings(made.energy),
-        *length_findings(made),
+        *cut,
         *acceptance_findings(made),
     ]
     order = {"stop": 0, "caution": 1, "note": 2}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from millwright.diagnostics.convergence import FEWEST_DRAWS
@@ -14,6 +16,7 @@ from millwright.diagnostics.finding import (
     Sampling,
     Weight,
     good_range,
+    listed,
     more_temperatures,
     percent,
 )
@@ -25,6 +28,7 @@ __all__ = [
     "candidate_findings",
     "divergence_findings",
     "energy_findings",
+    "jump_findings",
     "length_findings",
     "plan_findings",
     "repeated_findings",
@@ -35,6 +39,7 @@ __all__ = [
 _GO_ON = either(
     "posterior.extend(), or mw.resume() for a stored run", "millwright resume", "resume it"
 )
+_WEIGHTS: tuple[Weight, ...] = ("stop", "caution", "note")
 _FEW_DIVERGENCES = 0.001
 _FEW_TRIPS = 5
 
@@ -208,6 +213,23 @@ def length_findings(made: Sampling) -> list[Finding]:
             f"{percent(made.cut_short / made.total)} of the trajectories were cut at "
             f"{2**made.max_depth} steps. This costs time, not correctness.",
             "Put quantities on similar scales, for instance by standardising columns.",
+        )
+    ]
+
+
+def jump_findings(made: Sampling, others: Sequence[Finding]) -> list[Finding]:
+    """Say that jumps may be behind what else was found."""
+    if not others or not made.compared:
+        return []
+    many = len(made.compared) > 1
+    return [
+        Finding(
+            min((other.weight for other in others), key=_WEIGHTS.index),
+            f"The density may jump where {listed(made.compared)} {'pass' if many else 'passes'} "
+            f"what the model compares {'them' if many else 'it'} with. The chains follow "
+            "gradients, which do not show jumps.",
+            f"Try {setting('method', 'tempering')} or {setting('method', 'random_walk')}, which "
+            "need none.",
         )
     ]
 

@@ -74,6 +74,8 @@ def curve(
         If the column or the outcome is not there, or the column holds no numbers.
     """
     binding = draws.binding
+    if not isinstance(column, str):
+        raise ArgumentError(f"`column` must be the name of a column, not {column!r}.")
     part = _outcome(binding, outcome)
     axis = dict(binding.program.outcome_axes)[part][0]
     used = set(binding.program.column_axes)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from millwright.checks import check_texts
 from millwright.draws.labelled_draws import Draws, label_texts
 from millwright.errors import ArgumentError, DataError, ModelError
 from millwright.language.definition import Definition
@@ -92,7 +93,7 @@ def chosen_numbers(draws: Draws, names: str | Sequence[str] | None) -> dict[str,
     if names is None:
         return draws.single()
     found: dict[str, np.ndarray] = {}
-    for name in [names] if isinstance(names, str) else names:
+    for name in check_texts("names", names):
         found |= single_numbers(draws, name)
     return found
 

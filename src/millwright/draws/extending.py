@@ -26,15 +26,21 @@ __all__ = ["extended"]
 def extended(
     draws: Draws, along: Binding, keep: Keep, generator: np.random.Generator
 ) -> dict[str, Labelled]:
-    """Return the unknowns for a binding of new rows whose label sets have grown.
+    """Return the unknowns for a binding of new rows whose label sets have grown, or with gaps.
 
     Processes over a label set that has new labels are carried on from their draws at the old
-    labels; effects of groups are drawn for the new ones from the distribution of the groups.
+    labels; effects of groups are drawn for the new ones from the distribution of the groups, and
+    missing values of predictors from the distributions of their columns.
     """
     known = draws.known(keep)
     evaluation = along.evaluation({})
-    old = draws.binding.labels
+    old, size = draws.binding.labels, draws.count(keep)
     for part in along.program.unknowns:
+        if part.rows_of:
+            # Those of the fit belong to its own rows.
+            drawn = draw_part(part, part.axes, size, generator, evaluation)
+            evaluation.values[part.name] = drawn
+            continue
         item = known[part.name]
         if any(len(along.labels[s]) > len(old[s]) for s in part.per):
             item = _extend(part, item, along, evaluation, generator)

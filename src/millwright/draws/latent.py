@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from millwright.checks import check_text
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.distributions.processes import GaussianProcess
@@ -78,7 +79,7 @@ def latent(
         If there is no such outcome.
     """
     parts = {part.name: part for part in joint_outcomes(draws.binding) if _has_latent(part)}
-    if name not in parts:
+    if check_text("name", name) not in parts:
         have = ", ".join(parts) or "none"
         raise ArgumentError(
             f"`{name}` is not an outcome with a latent function behind it."

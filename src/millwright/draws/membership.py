@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from millwright.checks import check_text
 from millwright.distributions import on_numpy
 from millwright.distributions.mixtures import Mixture, MixtureOverLabels
 from millwright.draws.labelled_draws import Draws, thinned
@@ -41,7 +42,7 @@ def membership(draws: Draws, outcome: str | None) -> tuple[str, np.ndarray, tupl
     }
     if outcome is None and len(parts) == 1:
         outcome = next(iter(parts))
-    if outcome not in parts:
+    if outcome is None or check_text("outcome", outcome) not in parts:
         asked = "Say which outcome" if outcome is None else f"`{outcome}` is not a mixture"
         have = ", ".join(parts) or "none"
         words = nearest(outcome or "", parts)

@@ -52,7 +52,7 @@ def predict(
     grown = grown_labels(draws, tables, fresh)
     try:
         labels = grown or old.labels
-        binding = bind(old.specification, tables, labels, outcomes="optional", like=old)
+        binding = bind(old.specification, tables, labels, outcomes="drawn", like=old)
     except DataError as error:
         if data is None:
             raise DataError(
@@ -69,7 +69,8 @@ def predict(
     generator = generator_of(seed, Stream.PREDICTION)
     # A factorisation for each draw takes long: a thousand draws say enough.
     keep = thinned(draws, MOST) if grown or together else slice(None)
-    known = extended(draws, binding, keep, generator) if grown else draws.known(keep)
+    gaps = any(part.rows_of for part in binding.program.unknowns)
+    known = extended(draws, binding, keep, generator) if grown or gaps else draws.known(keep)
     evaluation = binding.evaluation(known)
     size = lead_of(evaluation)
     joint = {part.name: _together(part)(draws, part, tables, keep, generator) for part in together}

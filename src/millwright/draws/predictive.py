@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_mapping
 from millwright.display import Shown, frame_text
 from millwright.draws.conditioning import joint_outcomes
 from millwright.draws.conflict import conflicts
@@ -83,7 +84,7 @@ class PredictiveCheck(Shown):
             If there is no such outcome.
         """
         chosen = next(iter(self.observed)) if name is None else name
-        if chosen not in self.observed:
+        if not isinstance(chosen, str) or chosen not in self.observed:
             raise ArgumentError(f"There is no outcome `{name}`: {', '.join(self.observed)}.")
         return chosen
 
@@ -236,6 +237,10 @@ def check_against(
 ) -> PredictiveCheck:
     """Replicate the data once for each of at most `most` draws, spread over all chains."""
     binding = draws.binding
+    own = {} if own is None else check_mapping("statistics", own)
+    for name, statistic in own.items():
+        if not callable(statistic):
+            raise ArgumentError(f"`statistics`: `{name}` must be a function, not {statistic!r}.")
     keep = thinned(draws, most)
     evaluation = draws.evaluation(keep=keep)
     size = len(evaluation.values[binding.program.unknowns[0].name].values)
@@ -270,7 +275,7 @@ def check_against(
         replicated=replicated,
         labels=labels,
         columns=columns,
-        own=dict(own or {}),
+        own=dict(own),
         conflicts=disagree,
         units=dict(binding.specification.units),
     )

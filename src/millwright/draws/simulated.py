@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from millwright.checks import check_text
 from millwright.display import Shown, frame_text
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.outcomes import labels_of_outcome
@@ -72,6 +73,8 @@ class Simulated(Shown):
 
     def ninety_percent(self, name: str) -> str:
         """Say within which values 90 % of the simulated values of an outcome of numbers lie."""
+        if check_text("name", name) not in self.outcomes:
+            raise ArgumentError(f"There is no outcome `{name}`: {', '.join(self.outcomes)}.")
         values = self.outcomes[name].astype(float)
         known = values[np.isfinite(values)]
         if not known.size:

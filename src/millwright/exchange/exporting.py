@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
+from millwright.checks import check_path
 from millwright.errors import ArgumentError, StorageError
 from millwright.posterior.posterior import Posterior
 from millwright.storage.own_files import refuse_links
@@ -90,7 +91,7 @@ def export_run(run: str | Path, path: str | Path, replace: bool = False) -> None
         If `run` is not a stored run, the file exists and `replace` is not set, or cannot be
         written.
     """
-    folder = run_in(Path(run))
+    folder = run_in(check_path("run", run))
     check_is_run(folder)
     refuse_links(folder)
     place = _checked(path, replace, (".zip",))
@@ -118,7 +119,7 @@ _FORMS = {".csv": "csv", ".md": "markdown", ".tex": "latex", ".html": "html"}
 
 
 def _checked(path: str | Path, replace: bool, endings: Any) -> Path:
-    place = Path(path)
+    place = check_path("path", path)
     if place.suffix.lower() not in endings:
         raise ArgumentError(f"{place} needs one of the endings {', '.join(endings)}.")
     check_new(place, replace)

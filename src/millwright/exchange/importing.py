@@ -6,10 +6,12 @@ import hashlib
 import re
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_path
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ArgumentError, DataError, StorageError
 from millwright.exchange.text_tables import text_table
@@ -56,10 +58,12 @@ def read_draws(
     DataError
         If there are no draws, columns that are no numbers, or chains of different lengths.
     """
-    if isinstance(path, str | Path) and Path(path).is_dir():
-        return _from_run(Path(path))
-    one = isinstance(path, str | Path)
-    paths = [Path(path)] if isinstance(path, str | Path) else [Path(p) for p in path]
+    several = isinstance(path, Sequence) and not isinstance(path, str)
+    one = not several
+    every: Any = path if several else [path]
+    paths = [check_path("path", each) for each in every]
+    if one and paths[0].is_dir():
+        return _from_run(paths[0])
     if not paths:
         raise ArgumentError("Name at least one file.")
     frames = [_read(place) for place in paths]

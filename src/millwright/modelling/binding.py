@@ -98,7 +98,8 @@ def bind(
         Number of rows where there are no predictors.
     outcomes
         `needed`: outcome columns must be there and in the support. `optional`: they may be
-        missing and are not looked at.
+        missing and are not looked at. `drawn`: as `optional`, and a predictor with a distribution
+        of its own may have gaps, which are unknowns.
     missing
         `refuse` rows with a missing outcome, `drop` and count them, or set them aside to
         `predict` them after the fit.
@@ -115,7 +116,7 @@ def bind(
     ModelError
         If quantities do not combine.
     """
-    read = complete_data(specification, data, rows, outcomes == "needed", missing)
+    read = complete_data(specification, data, rows, outcomes, missing)
     known = label_sets(specification, read.seen, dict(labels or {}))
     foreign = like.program.foreign if like else _foreign(specification, functions)
     return _checked(specification, read, _drafted(specification, read, known, foreign, like), like)

@@ -5,12 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from millwright.distributions import on_numpy
-from millwright.distributions.family import DOMAIN_WORDS, Family, Support
+from millwright.distributions.family import DOMAIN_WORDS, Family, Parameter, Support
 from millwright.distributions.recording import Rounded
 from millwright.distributions.state_space import StateSpace
 from millwright.distributions.vector import LabelFamily, VectorFamily
 from millwright.errors import DataError, ModelError
 from millwright.language.printing import text_of
+from millwright.language.tree import Node
 from millwright.modelling.arguments import family_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import Labelled
@@ -30,7 +31,10 @@ def check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluati
     family = family_of(part.family, part.arguments)
     domains = {parameter.name: parameter for parameter in family.parameters}
     for name, node in part.arguments:
-        if name not in domains or rests_on_unknowns(node, evaluation.program.by_name):
+        if name not in domains:
+            continue
+        if rests_on_unknowns(node, evaluation.program.by_name):
+            _refuse_unknown_number(part, name, node, domains[name])
             continue
         value = np.asarray(named[name].values, dtype=float)
         valid = domains[name].valid(value)
@@ -50,6 +54,19 @@ def check_arguments(part: Part, named: dict[str, Labelled], evaluation: Evaluati
     _check_bounds(part, named, evaluation)
     if part.family == "state_space" and "time" in named:
         check_times(part, named["time"], evaluation)
+
+
+def _refuse_unknown_number(part: Part, name: str, node: Node, parameter: Parameter) -> None:
+    """Refuse an unknown where a whole number is needed: it would be none."""
+    if parameter.domain == "count":
+        raise ModelError(
+            part.definition.message(
+                f"`{name}` must be {DOMAIN_WORDS['count']}, and what rests on an unknown may be "
+                "any number between. Take it from data, or model the counts by a rate, as in "
+                "poisson(rate=...)",
+                node,
+            )
+        )
 
 
 def _check_bounds(part: Part, named: dict[str, Labelled], evaluation: Evaluation) -> None:

@@ -51,13 +51,13 @@ class CompleteData:
 
 
 def complete_data(
-    specification: Specification, data: Any, rows: int | None, outcomes_needed: bool, missing: str
+    specification: Specification, data: Any, rows: int | None, outcomes: str, missing: str
 ) -> CompleteData:
     """Read the data of a model once, leave out what cannot be used, and check what is left.
 
     Parameters
     ----------
-    data, rows, missing
+    data, rows, outcomes, missing
         As for `bind`.
 
     Raises
@@ -68,7 +68,8 @@ def complete_data(
         If a column has the name of a definition.
     """
     given = read_tables(data, specification.columns, rows)
-    gaps = columns_with_gaps(specification, given) if outcomes_needed else ()
+    outcomes_needed = outcomes == "needed"
+    gaps = () if outcomes == "optional" else columns_with_gaps(specification, given)
     parted = None
     if missing != "refuse":
         skipped = (*gaps, *passed_over(specification))

@@ -82,6 +82,13 @@ def _is_between(stated: Any) -> bool:
 
 def _of_column(part: Part, name: str, tables: Tables) -> LabelTuple:
     if name not in tables.columns and name not in tables.matrix_labels:
+        if name == "row":
+            raise ModelError(
+                part.definition.message(
+                    "`per row`: rows have no labels. Number them in a column of the data, such as "
+                    "`sack`, and write `per sack`"
+                )
+            )
         raise ModelError(
             part.definition.message(
                 f"`per {name}`: the data have no column `{name}`."

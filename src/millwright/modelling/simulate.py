@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.checks import check_mapping
 from millwright.cores import one_thread
 from millwright.distributions import on_numpy
 from millwright.errors import ArgumentError, nearest
@@ -39,7 +40,7 @@ def stated_values(
     """
     known = [part.name for part in binding.program.unknowns]
     result: dict[str, Labelled] = {}
-    for name, value in given.items():
+    for name, value in check_mapping(what, given).items():
         if name not in known:
             raise ArgumentError(
                 f"`{what}` names `{name}`, which is not an unknown of the model."

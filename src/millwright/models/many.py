@@ -11,6 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from millwright.checks import check_path
 from millwright.errors import ArgumentError, Interrupted, MillwrightError, StorageError
 from millwright.fitting.fit import Fit
 from millwright.fitting.many import ManyFits, fit_many, seed_of
@@ -197,7 +198,7 @@ def load_each(path: str | Path, *, model: Any = None) -> Posteriors:
     StorageError
         If it holds no such runs, or a run is damaged.
     """
-    folder = Path(path)
+    folder = check_path("path", path)
     folders = _read_index(folder)
     found = {
         name: load(folder / own, model=model)

@@ -8,7 +8,7 @@ from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from millwright.checks import check_whole
+from millwright.checks import check_mapping, check_path, check_whole
 from millwright.display import Shown
 from millwright.draws.prior import draws_in, refuse_improper, refuse_terms
 from millwright.draws.simulated import Simulated
@@ -130,7 +130,7 @@ class Model(Shown):
         LanguageError, ModelError
             If it is not a model.
         """
-        specification, text = read_sheet(Path(path))
+        specification, text = read_sheet(check_path("path", path))
         return cls._of(specification, text)
 
     def write(self, path: str | Path, replace: bool = False) -> None:
@@ -141,7 +141,7 @@ class Model(Shown):
         StorageError
             If the file exists and `replace` is not set, or it cannot be written.
         """
-        write_new(Path(path), sheet_text(self._specification), replace)
+        write_new(check_path("path", path), sheet_text(self._specification), replace)
 
     @property
     def specification(self) -> Specification:
@@ -253,13 +253,14 @@ class Model(Shown):
         """
         check_whole("draws", draws, 1)
         check_whole("seed", seed, 0)
-        refuse_terms(self._specification, tuple(given or {}))
+        given = {} if given is None else check_mapping("given", given)
+        refuse_terms(self._specification, tuple(given))
         binding = bind(
-            self._specification, data, rows=rows, outcomes="optional", functions=self._functions
+            self._specification, data, rows=rows, outcomes="drawn", functions=self._functions
         )
-        refuse_improper(binding, tuple(given or {}))
+        refuse_improper(binding, tuple(given))
         generator = generator_of(seed, Stream.SIMULATION)
-        fixed = stated_values(binding, given or {})
+        fixed = stated_values(binding, given)
         evaluation = draw_unknowns(binding, draws, generator, fixed)
         outcomes = draw_outcomes(binding, draws, generator, evaluation)
         return Simulated(draws_in(binding, evaluation), outcomes)
@@ -397,7 +398,7 @@ class Model(Shown):
         )
         if workers is not None and not isinstance(workers, Executor):
             check_whole("workers", workers, 1)
-        place = None if save is None else RunPlace(Path(save), replace, resume)
+        place = None if save is None else RunPlace(check_path("save", save), replace, resume)
         job = plan.job(self.bind(data, missing=missing))
         return fit(job, self, self._sheet, place, workers, chosen_listener(progress))
 
@@ -495,7 +496,7 @@ class Model(Shown):
         if workers is not None and not isinstance(workers, Executor):
             check_whole("workers", workers, 1)
         sets = data_sets(data, by)
-        place = None if save is None else RunsPlace(Path(save), replace, resume)
+        place = None if save is None else RunsPlace(check_path("save", save), replace, resume)
         return fit_data_sets(
             sets,
             lambda one: self.bind(one, missing=missing),

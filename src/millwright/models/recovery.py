@@ -88,7 +88,9 @@ def recover(
     settings: Mapping[str, Any],
 ) -> Recovery:
     """Simulate data sets with a known truth and fit each; see `Model.recovery`."""
-    asked = [rows] if rows is None or isinstance(rows, int | np.integer) else list(rows)
+    check_whole("seed", seed, 0)
+    several = isinstance(rows, Sequence) and not isinstance(rows, str)
+    asked: Any = rows if several and rows else [rows]
     for number in asked:
         if number is not None:
             check_whole("rows", number, 1)

@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.checks import check_path
 from millwright.errors import Interrupted, StorageError
 from millwright.fitting.in_memory import run_in_memory
 from millwright.fitting.job import Job
@@ -152,9 +153,10 @@ def load(path: str | Path, *, model: Any = None) -> Posterior:
     """
     from millwright.fitting.in_folder import open_fit
 
-    if Path(path).suffix.lower() == ".zip":
-        return _load_packed(Path(path), model)
-    opened = open_fit(run_in(Path(path)), model)
+    place = check_path("path", path)
+    if place.suffix.lower() == ".zip":
+        return _load_packed(place, model)
+    opened = open_fit(run_in(place), model)
     if opened.fit is None:
         raise StorageError(
             f"{path} holds no draws yet: the fit was stopped in its warm-up. "
@@ -227,6 +229,6 @@ def resume(
     """
     from millwright.fitting.in_folder import resume_in_folder
 
-    place = run_in(Path(path))
+    place = run_in(check_path("path", path))
     complete = resume_in_folder(place, model, draws, workers, chosen_listener(progress))
     return _read_back(place, complete, model)

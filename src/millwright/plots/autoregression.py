@@ -65,7 +65,7 @@ def responses(found: Responses, *, size: Size | None = None, text: bool = True) 
             "fewer."
         )
     with styled():
-        figure = new_figure(*(size or (_WIDE, min(8.4, 1.8 + 1.9 * n))))
+        figure = new_figure(size, (_WIDE, min(8.4, 1.8 + 1.9 * n)))
         panels = figure.subplots(n, shocks, squeeze=False, sharex=True, sharey="row")
         for j, series in enumerate(found.series):
             for i, shock in enumerate(found.shocks):
@@ -141,7 +141,7 @@ def forecast(found: Forecast, *, size: Size | None = None, text: bool = True) ->
     shown = min(_SHOWN, len(made.values))
     before, after = np.arange(-shown + 1, 1), np.arange(1, len(found.labels) + 1)
     with styled():
-        figure = new_figure(*(size or (_WIDE, min(8.4, 2.0 + 1.7 * n))))
+        figure = new_figure(size, (_WIDE, min(8.4, 2.0 + 1.7 * n)))
         panels = figure.subplots(n, 1, squeeze=False, sharex=True)[:, 0]
         for j, (axes, series) in enumerate(zip(panels, found.series, strict=True)):
             axes.axvline(0.5, color=GREY, ls="--", lw=1.1)

@@ -68,7 +68,7 @@ def causal_effects(
     counts = [len(rows) for rows in every]
     with styled():
         high = 1.6 + 0.8 * len(every) + 0.42 * sum(counts)
-        figure = new_figure(*(size or (_WIDE, max(3.4, high))))
+        figure = new_figure(size, (_WIDE, max(3.4, high)))
         places = figure.subplots(len(every), 1, squeeze=False, height_ratios=counts)[:, 0]
         for axes, one, rows in zip(places, estimates, every, strict=True):
             axes.axvline(0, color=GREY, ls="--", lw=1.2, zorder=1)

@@ -79,7 +79,7 @@ def causal_graph(
     causal, open_ones = _marked(graph, exposure, outcome, chosen)
     places, tall = _places(graph)
     with styled():
-        figure = new_figure(*(size or (12.8, max(4.6, 1.2 + 1.15 * tall))))
+        figure = new_figure(size, (12.8, max(4.6, 1.2 + 1.15 * tall)))
         axes = figure.subplots()
         axes.set_axis_off()
         x, y = (np.array([place[k] for place in places.values()]) for k in (0, 1))

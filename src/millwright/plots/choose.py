@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from millwright.checks import check_whole
+from millwright.checks import check_mapping, check_texts, check_whole
 from millwright.draws.expressions import chosen_numbers
 from millwright.errors import ArgumentError, nearest
 from millwright.posterior.posterior import Posterior
@@ -89,7 +89,7 @@ def chosen_names(known: Collection[str], names: Sequence[str] | None, most: int)
     ArgumentError
         For a name that is not known, or if there are none or too many.
     """
-    shown = list(known) if names is None else [names] if isinstance(names, str) else list(names)
+    shown = list(known) if names is None else check_texts("names", names)
     for name in shown:
         if name not in known:
             raise ArgumentError(f"There is no `{name}` here.{nearest(str(name), known)}")
@@ -123,7 +123,8 @@ def check_reference(
 ) -> dict[str, list[float]]:
     """Return reference values by name; refuse names that are not shown."""
     found = {}
-    for name, given in (reference or {}).items():
+    given_values = {} if reference is None else check_mapping("reference", reference)
+    for name, given in given_values.items():
         if name not in known:
             raise ArgumentError(
                 f"`reference` names `{name}`, which is not shown.{nearest(name, known)}"

@@ -8,6 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.checks import check_whole
 from millwright.diagnostics.autocorrelation import autocorrelations
 from millwright.diagnostics.convergence import mean_error
 from millwright.plots.choose import chosen
@@ -61,6 +62,7 @@ def autocorrelation(
         For a quantity that is not there.
     """
     shown = chosen(posterior, names, 12, page)
+    check_whole("lags", lags, 1)
 
     def draw(panel: Axes, name: str, value: np.ndarray) -> None:
         most = min(lags, value.shape[1] - 1)

@@ -6,6 +6,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.checks import check_whole
 from millwright.draws.curve import Curve, curve
 from millwright.draws.labelled_draws import Draws
 from millwright.draws.simulated import Simulated
@@ -59,6 +60,7 @@ def fitted_line(
         For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_posterior(posterior)
+    check_whole("lines", lines, 0)
     line = curve(posterior.draws, column, outcome, posterior.record.seed)
     name = outcome or posterior.draws.binding.program.outcomes[0].name
     with styled():
@@ -129,6 +131,7 @@ def prior_lines(
         For what cannot be shown: another kind of result, names that are not there, or too many.
     """
     check_simulated(simulated)
+    check_whole("lines", lines, 0)
     draws: Draws = simulated.draws
     line = curve(draws, column, outcome, seed=0, prior=True)
     name = outcome or draws.binding.program.outcomes[0].name

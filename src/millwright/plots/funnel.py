@@ -60,7 +60,7 @@ def funnel(found: PublicationBias, *, size: Size | None = None, text: bool = Tru
     deepest = 1.08 * float(trials.errors.max())
     errors = np.linspace(0, deepest, 50)
     with styled():
-        figure = new_figure(*(size or (12.8, 6.4)))
+        figure = new_figure(size, (12.8, 6.4))
         weighed = bool(len(found.steps))
         grid = figure.add_gridspec(2 if weighed else 1, 2, width_ratios=(3, 2))
         axes, side = figure.add_subplot(grid[:, 0]), figure.add_subplot(grid[0, 1])

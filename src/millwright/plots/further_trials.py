@@ -47,7 +47,7 @@ def further_trials(found: FurtherTrials, *, size: Size = (12.8, 6.0), text: bool
     limit = float(np.log(found.threshold))
     reach = min(max(1.6 * limit, 1.05 * float(np.abs(every).max())), _FARTHEST)
     with styled():
-        figure = new_figure(*size)
+        figure = new_figure(size)
         panels = figure.subplots(1, 2, sharey=True)
         table = found.table()
         for axes, (truth, logs), colour in zip(

@@ -88,7 +88,7 @@ def model_graph(
     tallest = max(map(len, lines.values()))
     with styled():
         height = min(8.0, 1.3 + (0.5 + 0.2 * tallest) * len(layers))
-        figure = new_figure(*(size or (12.8, height)))
+        figure = new_figure(size, (12.8, height))
         axes = figure.subplots()
         axes.set_axis_off()
         places = _places(layers)

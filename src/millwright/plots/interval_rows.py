@@ -8,6 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from millwright.checks import check_mapping
 from millwright.comparison.estimates import AcrossFits
 from millwright.draws.expressions import single_numbers
 from millwright.draws.intervals import IntervalKind, kind_words
@@ -89,7 +90,7 @@ def intervals(
     heights = [len(group) + 1.1 for group in groups.values()]
     with styled():
         height = min(8.0, 1.4 + 0.36 * sum(heights) + 0.1 * len(groups))
-        figure = new_figure(*(size or (12.8, height)))
+        figure = new_figure(size, (12.8, height))
         panels = figure.subplots(len(groups), 1, squeeze=False, height_ratios=heights)[:, 0]
         for axes, group in zip(panels, groups.values(), strict=True):
             for row, (name, value) in enumerate(group.items()):
@@ -152,7 +153,11 @@ def shrinkage(
     """
     numbers = single_numbers(check_posterior(posterior).draws, quantity)
     labels = {name: name.rsplit("[", 1)[-1].rstrip("]") for name in numbers}
-    seen = {str(label): float(value) for label, value in dict(observed).items()}
+    given = check_mapping("observed", observed)
+    try:
+        seen = {str(label): float(value) for label, value in given.items()}
+    except (TypeError, ValueError) as error:
+        raise ArgumentError(f"`observed` needs a number for each label, not {given}.") from error
     lacking = [label for label in labels.values() if label not in seen]
     if lacking or len(numbers) < 2:
         raise ArgumentError(
@@ -249,7 +254,7 @@ def compare_estimates(
         )
     heights = [len(fits) + 1.2 for fits in found.draws.values()]
     with styled():
-        figure = new_figure(*(size or (12.8, min(8.0, 1.6 + 0.38 * sum(heights)))))
+        figure = new_figure(size, (12.8, min(8.0, 1.6 + 0.38 * sum(heights))))
         panels = figure.subplots(len(heights), 1, squeeze=False, height_ratios=heights)[:, 0]
         order = list(found.good)
         for axes, (name, fits) in zip(panels, found.draws.items(), strict=True):

@@ -62,7 +62,7 @@ def overview(
         names = (single or every)[:_MOST]
     shown = chosen(posterior, names, _MOST)
     with styled():
-        figure = new_figure(*size)
+        figure = new_figure(size)
         ratios = [0.4 * len(shown.draws) + 0.6, 1.3]
         halves = figure.subfigures(2, 1, squeeze=False, height_ratios=ratios)[:, 0]
         _quantities(halves[0], shown)

@@ -19,7 +19,7 @@ def panel_grid(count: int, size: Size | None) -> tuple[Figure, list[Axes]]:
     """Return a figure with `count` panels, each with few ticks, since long numbers collide."""
     columns = 2 if count in (2, 4) else min(3, count)
     rows = -(-count // columns)
-    figure = new_figure(*(size or (12.8, min(_HIGHEST, 1.8 + 2.4 * rows))))
+    figure = new_figure(size, (12.8, min(_HIGHEST, 1.8 + 2.4 * rows)))
     panels = list(figure.subplots(rows, columns, squeeze=False).ravel())
     for axes in panels[:count]:
         axes.xaxis.set_major_locator(MaxNLocator(5))
@@ -49,7 +49,7 @@ def panels_for(count: int, size: Size | None, axes: Axes | None) -> tuple[Figure
 def single_panel(size: Size, axes: Axes | None) -> tuple[Figure, Axes]:
     """Return the panel of a figure that has one."""
     if axes is None:
-        figure = new_figure(*size)
+        figure = new_figure(size)
         return figure, figure.subplots()
     _check(axes)
     return _figure_of(axes), axes

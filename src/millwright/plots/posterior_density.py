@@ -240,7 +240,7 @@ def decision(
     with styled():
         columns = min(2, count)
         rows = -(-count // columns)
-        figure = new_figure(*(size or (12.8, min(8.0, 2.4 + 2.3 * rows))))
+        figure = new_figure(size, (12.8, min(8.0, 2.4 + 2.3 * rows)))
         panels = list(figure.subplots(rows, columns, squeeze=False).ravel())
         outcomes = made.by_level(_LEVELS)
         for axes, (name, value) in zip(panels, made.draws.items(), strict=False):

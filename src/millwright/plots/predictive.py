@@ -159,7 +159,7 @@ _VIEWS: dict[str, tuple[_Draw, str]] = {
 def _statistics(check: PredictiveCheck, name: str, size: Size, text: bool) -> Figure:
     seen, copies = check.observed[name], check.replicated[name]
     with styled():
-        figure = new_figure(*size)
+        figure = new_figure(size)
         usual = list(check.statistics(name).items())
         own = [pair for pair in usual if pair[0] in check.own]
         rest = [pair for pair in usual if pair[0] not in check.own]

@@ -10,6 +10,7 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 
+from millwright.checks import check_texts
 from millwright.draws.expressions import chosen_numbers
 from millwright.draws.known_priors import KnownPrior, known_prior
 from millwright.draws.region import density
@@ -73,10 +74,9 @@ def prior_posterior(
         For a quantity that is not there.
     """
     check_posterior(posterior)
-    asked = posterior.draws.names() if names is None else names
-    asked = [asked] if isinstance(asked, str) else list(asked)
-    unknown = [name for name in leave_out if name not in asked]
-    if isinstance(leave_out, str) or unknown:
+    asked = list(posterior.draws.names()) if names is None else check_texts("names", names)
+    leave_out = check_texts("leave_out", leave_out)
+    if any(name not in asked for name in leave_out):
         raise ArgumentError(f"`leave_out` lists quantities that are shown: {', '.join(asked)}.")
     shown = chosen(posterior, [name for name in asked if name not in leave_out], MOST_PANELS, page)
     marked = check_reference(reference, shown.draws)
@@ -246,7 +246,7 @@ def prior_data(
     }
     first: str = next(iter(numbers), "")
     name = first if outcome is None else outcome
-    if name not in numbers:
+    if not isinstance(name, str) or name not in numbers:
         known = f"They are: {', '.join(numbers)}" if numbers else "The model has none"
         raise ArgumentError(f"There is no outcome of numbers `{name}`. {known}.")
     copies = numbers[name].reshape(len(numbers[name]), -1)

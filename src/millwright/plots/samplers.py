@@ -74,7 +74,7 @@ def samplers(
     if unknown or not 0 < len(chosen) <= _MOST:
         raise ArgumentError(f"Choose one to four of these quantities: {', '.join(known[:12])}.")
     with styled():
-        figure = new_figure(*(size or (12.8, min(8.0, 2.0 + 2.2 * len(chosen)))))
+        figure = new_figure(size, (12.8, min(8.0, 2.0 + 2.2 * len(chosen))))
         grid = figure.subplots(len(chosen), 2, squeeze=False)
         for (left, right), name in zip(grid, chosen, strict=True):
             _autocorrelation(left, compared, name)

@@ -63,7 +63,7 @@ def scatter_matrix(
     diverged = np.asarray(posterior.fit.statistics["diverged"], dtype=bool).reshape(-1)
     count = len(values)
     with styled():
-        figure = new_figure(*(size or (12.8, 8.0)))
+        figure = new_figure(size, (12.8, 8.0))
         # Many panels in a plain grid: placing them by hand takes half the time.
         figure.set_layout_engine("none")
         grid = figure.add_gridspec(

@@ -68,7 +68,7 @@ def series(
     states = _states(posterior, name)
     with styled():
         rows = 1 + len(states)
-        figure = new_figure(*(size or (12.8, min(8.0, 2.6 + 2.0 * rows))))
+        figure = new_figure(size, (12.8, min(8.0, 2.6 + 2.0 * rows)))
         panels = figure.subplots(rows, 1, squeeze=False, sharex=True)[:, 0]
         places, axis = _places(posterior, name)
         _readings(panels[0], posterior, name, ahead, places)

@@ -21,7 +21,7 @@ def shares(found: Shares, about: Findings, size: Size | None, text: bool) -> Fig
     mean = found.draws.mean(axis=0)
     steps = np.arange(1, len(mean) + 1)
     with styled():
-        figure = new_figure(*(size or (_WIDE, 4.4)))
+        figure = new_figure(size, (_WIDE, 4.4))
         panels = figure.subplots(1, len(found.series), squeeze=False, sharey=True)[0]
         colours = [tint(colour, 0.75) for colour, _ in CHAINS]
         for j, (axes, series) in enumerate(zip(panels, found.series, strict=True)):

@@ -42,7 +42,7 @@ def coefficients_figure(found: AutoregressionFindings, size: Size | None, text: 
     rows = list(range(min(len(made.series), _MOST_ROWS)))
     columns = list(range(min(len(made.terms), _MOST_COLUMNS)))
     with styled():
-        figure = new_figure(*(size or (_WIDE, min(8.6, 1.9 + 1.9 * len(rows)))))
+        figure = new_figure(size, (_WIDE, min(8.6, 1.9 + 1.9 * len(rows))))
         panels = figure.subplots(len(rows), len(columns), squeeze=False)
         for j in rows:
             for r in columns:
@@ -98,7 +98,7 @@ def errors_figure(found: AutoregressionFindings, size: Size | None, text: bool) 
     made = found.study.parts.data
     shown = made.series[:_MOST_ROWS]
     with styled():
-        figure = new_figure(*(size or (_WIDE, min(8.6, 1.6 + 1.7 * len(shown)))))
+        figure = new_figure(size, (_WIDE, min(8.6, 1.6 + 1.7 * len(shown))))
         panels = figure.subplots(len(shown), 1, squeeze=False, sharex=True)[:, 0]
         for j, (axes, name) in enumerate(zip(panels, shown, strict=True)):
             band_over_times(axes, found.error_sds[:, :, j], found, BLUE)

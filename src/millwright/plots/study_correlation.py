@@ -40,7 +40,7 @@ _CONTOURS = (0.5, 0.95)
 def scatter_figure(found: CorrelationFindings, size: Size | None, text: bool) -> Figure:
     """Draw the pairs with contours of the fitted distribution, margins, and the correlation."""
     with styled():
-        figure = new_figure(*(size or (12.8, 7.0)))
+        figure = new_figure(size, (12.8, 7.0))
         grid = figure.add_gridspec(2, 3, width_ratios=(4, 0.9, 3.4), height_ratios=(0.9, 4))
         main = figure.add_subplot(grid[1, 0])
         top = figure.add_subplot(grid[0, 0], sharex=main)
@@ -148,7 +148,7 @@ def matrix_figure(found: CorrelationFindings, size: Size | None, text: bool) -> 
     ends = [column for column in table.columns if str(column).endswith((", from", ", to"))]
     n = len(names)
     with styled():
-        figure = new_figure(*(size or (12.8, 8.0)))
+        figure = new_figure(size, (12.8, 8.0))
         axes = figure.subplots()
         for (one, other), (_, row) in zip(found.pairs, table.iterrows(), strict=True):
             i, j = names.index(one), names.index(other)

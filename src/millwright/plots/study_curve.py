@@ -41,7 +41,7 @@ def curve_figure(found: CurveFindings, size: Size | None, text: bool) -> Figure:
     labels = data.labels[:_MOST_SETS] or ("",)
     left = found.fit_of_rows()
     with styled():
-        figure = new_figure(*(size or (_WIDE, _TALL)))
+        figure = new_figure(size, (_WIDE, _TALL))
         above, below = figure.subplots(2, 1, sharex=True, height_ratios=(3.2, 1))
         _scales(above, found)
         for at, label in enumerate(labels):

@@ -58,7 +58,7 @@ def _lines(table: pd.DataFrame, size: Size | None) -> tuple[Figure, Axes]:
     """Draw log Bayes factors over the index of a table, with the thresholds of words."""
     columns = [name for name in table.columns if str(name).startswith(_HEADING)]
     with styled():
-        figure = new_figure(*(size or (12.8, 6.0)))
+        figure = new_figure(size, (12.8, 6.0))
         axes = figure.subplots()
         for (colour, style), name in zip(_LINES, columns, strict=False):
             label = str(name).removeprefix(_HEADING)

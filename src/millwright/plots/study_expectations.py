@@ -44,7 +44,7 @@ def paths_figure(found: ExpectationsFindings, size: Size | None, text: bool) -> 
     shown = paths.names[:_PANELS]
     levels = np.median(found.worlds.levels, axis=0)
     with styled():
-        figure = new_figure(*(size or (_WIDE, min(8.8, 1.8 + 1.5 * len(shown)))))
+        figure = new_figure(size, (_WIDE, min(8.8, 1.8 + 1.5 * len(shown))))
         panels = figure.subplots(len(shown), 1, squeeze=False, sharex=True)[:, 0]
         x = np.arange(len(paths.labels))
         for j, (axes, name) in enumerate(zip(panels, shown, strict=True)):

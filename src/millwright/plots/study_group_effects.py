@@ -36,7 +36,7 @@ def groups_figure(found: RegressionFindings, size: Size | None, text: bool) -> F
     down = -(-len(shown) // across)
     most = max(min(_MOST_LABELS, len(one)) for one in effects)
     with styled():
-        figure = new_figure(*(size or (12.8, min(16.0, 2.0 + down * (1.4 + 0.26 * most)))))
+        figure = new_figure(size, (12.8, min(16.0, 2.0 + down * (1.4 + 0.26 * most))))
         panels = list(figure.subplots(down, across, squeeze=False).ravel())
         for axes, (group, term), numbers in zip(panels, shown, effects, strict=False):
             _panel(axes, group, term, numbers, found)

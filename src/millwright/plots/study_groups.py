@@ -41,7 +41,7 @@ _NORMAL_DF = (1, 2, 5, 10, 30, 100)
 def groups_figure(found: GroupFindings, size: Size | None, text: bool) -> Figure:
     """Draw all data with fitted curves, and below a panel for each question."""
     with styled():
-        figure = new_figure(*(size or (12.8, 8.0)))
+        figure = new_figure(size, (12.8, 8.0))
         above, below = figure.subfigures(2, 1, squeeze=False, height_ratios=(1.25, 1))[:, 0]
         _data(above.subplots(), found)
         panels = _questions(found)

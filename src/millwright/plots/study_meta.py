@@ -55,7 +55,7 @@ def forest_figure(found: MetaFindings, size: Size | None, text: bool) -> Figure:
     sums = _sums(found)
     height = min(15.0, 2.6 + 0.34 * shown + 0.62 * len(sums))
     with styled():
-        figure = new_figure(*(size or (12.8, height)))
+        figure = new_figure(size, (12.8, height))
         axes = figure.subplots()
         shrunken = found.trial_effects()
         weights = 1 / trials.errors**2
@@ -168,7 +168,7 @@ def priors_figure(found: MetaFindings, size: Size | None, text: bool) -> Figure:
     """Draw priors and posteriors of effect and spread: where trials taught something."""
     exact, priors = found.study.exact, found.study.priors
     with styled():
-        figure = new_figure(*(size or (12.8, 5.6)))
+        figure = new_figure(size, (12.8, 5.6))
         left, right = figure.subplots(1, 2)
         _prior_line(left, *priors["effect"].curve(0.98))
         _line(left, exact["random"].of_effect, BLUE, "-", "posterior, trials differ")

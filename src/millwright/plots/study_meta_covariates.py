@@ -29,7 +29,7 @@ def covariates_figure(found: MetaFindings, size: Size | None, text: bool) -> Fig
     columns = min(2, len(names))
     rows = -(-len(names) // columns)
     with styled():
-        figure = new_figure(*(size or (12.8, 1.4 + 4.4 * rows)))
+        figure = new_figure(size, (12.8, 1.4 + 4.4 * rows))
         places = figure.subplots(rows, columns, squeeze=False, sharey=True)
         for at, axes in enumerate(places.flat):
             if at >= len(names):

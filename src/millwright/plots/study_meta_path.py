@@ -22,7 +22,7 @@ def models_figure(found: MetaFindings, size: Size | None, text: bool) -> Figure:
     """Draw the probability of each model before and after the data."""
     table = found.model_table()
     with styled():
-        figure = new_figure(*(size or (12.8, 1.8 + 0.75 * len(table))))
+        figure = new_figure(size, (12.8, 1.8 + 0.75 * len(table)))
         axes = figure.subplots()
         rows = np.arange(len(table))
         axes.barh(rows, table["posterior probability"], 0.55, color=BLUE, label="after the data")
@@ -66,7 +66,7 @@ def path_figure(found: MetaFindings, size: Size | None, text: bool) -> Figure:
     values = table["log BF, effect"].to_numpy(float)
     middle, low, high = (table.iloc[:, at].to_numpy(float) for at in range(3))
     with styled():
-        figure = new_figure(*(size or (12.8, 7.2)))
+        figure = new_figure(size, (12.8, 7.2))
         top, below = figure.subplots(2, 1, sharex=True)
         top.plot(places, values, "o-", color=BLUE, lw=2)
         top.axhline(0, color=INK, lw=1)

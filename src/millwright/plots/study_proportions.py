@@ -37,7 +37,7 @@ def proportions_figure(
 ) -> Figure:
     """Draw the shares with the rows they come from, and what is asked of them."""
     with styled():
-        figure = new_figure(*(size or (12.8, 7.0)))
+        figure = new_figure(size, (12.8, 7.0))
         left, right = figure.subfigures(1, 2, squeeze=False, width_ratios=(1.35, 1))[0]
         _shares(left.subplots(), found)
         _asked(right, found)

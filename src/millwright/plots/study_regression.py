@@ -52,7 +52,7 @@ def coefficients_figure(found: RegressionFindings, size: Size | None, text: bool
     shown = names[:_MOST_ROWS]
     with styled():
         high = min(8.0, 2.6 + 0.34 * len(shown) * max(1, 0.6 * len(every)))
-        figure = new_figure(*(size or (12.8, max(4.0, high))))
+        figure = new_figure(size, (12.8, max(4.0, high)))
         axes = figure.subplots()
         region = found.study.settings["rope"]
         if region is not None:
@@ -115,7 +115,7 @@ def effects_figure(found: RegressionFindings, size: Size | None, text: bool) -> 
     across = min(3, len(columns))
     down = -(-len(columns) // across)
     with styled():
-        figure = new_figure(*(size or (12.8, min(8.0, 2.2 + 2.8 * down))))
+        figure = new_figure(size, (12.8, min(8.0, 2.2 + 2.8 * down)))
         panels = list(figure.subplots(down, across, squeeze=False).ravel())
         for axes, column in zip(panels, columns, strict=False):
             _effect(axes, found.effect(column), column, parts, found)

@@ -36,7 +36,7 @@ def residuals_figure(found: RegressionFindings, size: Size | None, text: bool) -
     table = found.residuals().dropna(subset=["score"])
     scores = table["score"].to_numpy()
     with styled():
-        figure = new_figure(*(size or (12.8, 6.4)))
+        figure = new_figure(size, (12.8, 6.4))
         left, right = figure.subplots(1, 2)
         left.axhline(0, color=GREY, lw=1.2)
         for edge in (-_USUAL, _USUAL):

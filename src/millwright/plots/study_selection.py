@@ -46,7 +46,7 @@ def inclusion_figure(found: Selected, size: Size | None, text: bool) -> Figure:
     table = found.inclusion().head(_MOST_ROWS)
     rows = np.arange(len(table))
     with styled():
-        figure = new_figure(*(size or (_WIDE, 2.0 + 0.27 * len(table))))
+        figure = new_figure(size, (_WIDE, 2.0 + 0.27 * len(table)))
         axes = figure.subplots()
         values = table["posterior probability"].to_numpy()
         axes.barh(rows, values, 0.62, color=BLUE, label="after the data")
@@ -118,7 +118,7 @@ def coefficients_figure(found: SelectionFindings, size: Size | None, text: bool)
     columns = min(4, max(len(names), 1))
     rows = max(1, -(-len(names) // columns))
     with styled():
-        figure = new_figure(*(size or (_WIDE, 1.2 + 2.3 * rows)))
+        figure = new_figure(size, (_WIDE, 1.2 + 2.3 * rows))
         places = figure.subplots(rows, columns, squeeze=False)
         for at, axes in enumerate(places.flat):
             if at < len(names):
@@ -172,7 +172,7 @@ def models_figure(found: Selected, size: Size | None, text: bool) -> Figure:
     order = [terms.index(name) for name in found.order]
     used = [at for at in order if kept[:, at].any()][:_MOST_ROWS]
     with styled():
-        figure = new_figure(*(size or (_WIDE, 4.4 + 0.27 * len(used))))
+        figure = new_figure(size, (_WIDE, 4.4 + 0.27 * len(used)))
         above, below = figure.subplots(
             2, 1, sharex=True, height_ratios=(2.4, max(0.27 * len(used), 0.4))
         )
@@ -217,7 +217,7 @@ def sizes_figure(found: Selected, size: Size | None, text: bool) -> Figure:
     numbers = np.arange(shown.min(), shown.max() + 1)
     part = table.iloc[numbers]
     with styled():
-        figure = new_figure(*(size or (_WIDE, 4.6)))
+        figure = new_figure(size, (_WIDE, 4.6))
         axes = figure.subplots()
         axes.bar(numbers, part["posterior probability"], 0.7, color=BLUE, label="after the data")
         axes.plot(

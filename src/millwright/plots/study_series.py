@@ -39,7 +39,7 @@ def parts_figure(found: SeriesFindings, size: Size | None, text: bool) -> Figure
     shown = dict(list(every.items())[:_MOST])
     x = np.arange(made.count)
     with styled():
-        figure = new_figure(*(size or (_WIDE, min(8.8, 2.4 + 1.45 * (1 + len(shown))))))
+        figure = new_figure(size, (_WIDE, min(8.8, 2.4 + 1.45 * (1 + len(shown)))))
         panels = figure.subplots(1 + len(shown), 1, squeeze=False, sharex=True)[:, 0]
         total = sum(every.values())
         band_over_times(panels[0], np.asarray(total), found, YELLOW)

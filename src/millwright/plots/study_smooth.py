@@ -40,7 +40,7 @@ def curve_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure
     """Draw the readings with the curve, and below the probability that it rises."""
     columns = found.study.x[:_MOST]
     with styled():
-        figure = new_figure(*(size or (_WIDE, _TALL)))
+        figure = new_figure(size, (_WIDE, _TALL))
         panels = figure.subplots(
             2, len(columns), squeeze=False, sharex="col", sharey="row", height_ratios=(3, 1)
         )
@@ -111,7 +111,7 @@ def slope_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure
     """Draw the slope of the curve."""
     columns = found.study.x[:_MOST]
     with styled():
-        figure = new_figure(*(size or (_WIDE, 5.2)))
+        figure = new_figure(size, (_WIDE, 5.2))
         panels = figure.subplots(1, len(columns), squeeze=False)[0]
         for axes, name in zip(panels, columns, strict=True):
             draw_spread(axes, found.slope(along=name), BLUE)
@@ -134,7 +134,7 @@ def map_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure:
     first, second = found.study.x
     across, up, drawn = found.over_two()
     with styled():
-        figure = new_figure(*(size or (_WIDE, 5.6)))
+        figure = new_figure(size, (_WIDE, 5.6))
         panels = figure.subplots(1, 2, sharex=True, sharey=True)
         middle, spread = np.median(drawn, axis=0), drawn.std(axis=0)
         for axes, values, words in (
@@ -161,7 +161,7 @@ def prior_figure(found: SmoothFindings, size: Size | None, text: bool) -> Figure
     study = found.study
     curves = study.prior_curves()
     with styled():
-        figure = new_figure(*(size or (_WIDE, 5.8)))
+        figure = new_figure(size, (_WIDE, 5.8))
         axes = figure.subplots()
         for line in curves.draws[:_LINES]:
             axes.plot(curves.x, line, color=tint(BLUE, 0.5), lw=1.0)

@@ -14,6 +14,8 @@ from matplotlib.colors import to_rgb
 from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 
+from millwright.checks import check_positive
+from millwright.errors import ArgumentError
 from millwright.wording import visible
 
 __all__ = [
@@ -95,10 +97,29 @@ def styled() -> Iterator[None]:
         yield
 
 
-def new_figure(width: float, height: float) -> Figure:
-    """Return an empty figure of a size in inches."""
+def new_figure(
+    size: tuple[float, float] | None, usual: tuple[float, float] | None = None
+) -> Figure:
+    """Return an empty figure of a size in inches, or of its usual one.
+
+    Raises
+    ------
+    ArgumentError
+        For what is no width and height.
+    """
+    width, height = _inches(usual if size is None else size)
     layout = ConstrainedLayoutEngine(w_pad=0.08, h_pad=0.08)
     return Figure(figsize=(width, height), layout=layout, dpi=100)
+
+
+def _inches(size: Any) -> tuple[float, float]:
+    try:
+        width, height = (check_positive("size", float(one)) for one in size)
+    except (TypeError, ValueError) as error:
+        raise ArgumentError(
+            f"`size` is a width and a height in inches, such as (12.8, 8), not {size!r}."
+        ) from error
+    return width, height
 
 
 def finish(

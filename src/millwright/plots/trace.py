@@ -62,11 +62,12 @@ def trace(
     UnknownLabelError
         For a quantity that is not there.
     """
+    warmup = bool(warmup)
     shown = chosen(posterior, names, 8 - warmup, page)
     rows = len(shown.draws) + warmup
     before = _before(posterior, list(shown.draws)) if warmup else {}
     with styled():
-        figure = new_figure(*(size or (12.8, min(8.0, 2.0 + 1.5 * rows))))
+        figure = new_figure(size, (12.8, min(8.0, 2.0 + 1.5 * rows)))
         panels = figure.subplots(rows, 2, squeeze=False, width_ratios=[7, 1])
         if warmup:
             _with_warmup(panels[0, 0], posterior)

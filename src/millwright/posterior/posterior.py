@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, Literal, cast, get_args
 import numpy as np
 
 import millwright
-from millwright.checks import check_whole
+from millwright.checks import check_path, check_whole
 from millwright.diagnostics.measures import Measures, measure
 from millwright.diagnostics.modes import Modes
 from millwright.diagnostics.verdict import Verdict
@@ -930,7 +930,7 @@ class Posterior:
         """
         from millwright.fitting.in_folder import store
 
-        store(Path(path), self.fit, replace)
+        store(check_path("path", path), self.fit, replace)
 
     def report(
         self,
@@ -1018,7 +1018,7 @@ class Posterior:
         """
         check_whole("more", more, 1)
         if save is not None:
-            check_free(Path(save), replace)
+            check_free(check_path("save", save), replace)
         listener = chosen_listener(progress)
         found, complete = extend_in_memory(self.fit, more, workers, listener)
         if found is None:

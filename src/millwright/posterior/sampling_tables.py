@@ -116,8 +116,14 @@ def divergences(draws: Draws, warmup_record: WarmupRecord | None) -> pd.DataFram
     )
 
 
+def _refuse_none(single: Mapping[str, np.ndarray]) -> None:
+    if not single:
+        raise ArgumentError("Name at least one quantity.")
+
+
 def convergence_table(single: Mapping[str, np.ndarray]) -> pd.DataFrame:
     """Return all convergence numbers of named draws (chains, draws), one row a number."""
+    _refuse_none(single)
     x = np.stack(list(single.values()), axis=-1)
     most = 1 if x.shape[1] > 1 else 0
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -151,6 +157,7 @@ def draws_needed_table(
         raise ArgumentError(f"`within` is a standard error above zero, not {within!r}.")
     if quantile is not None and not (isinstance(quantile, float) and 0 < quantile < 1):
         raise ArgumentError(f"`quantile` lies between 0 and 1, such as 0.025, not {quantile!r}.")
+    _refuse_none(single)
     x = np.stack(list(single.values()), axis=-1)
     error, needed = draws_needed(x, float(within), quantile)
     now = x.shape[1]

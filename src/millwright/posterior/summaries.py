@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 import xarray as xr
 
+from millwright.checks import check_text
 from millwright.draws.arrays import labelled_array
 from millwright.draws.expressions import single_numbers
 from millwright.draws.intervals import IntervalKind, check_level, interval, kind_words
@@ -45,7 +46,7 @@ def draws_frame(draws: Draws) -> pd.DataFrame:
 
 def interval_ends(draws: Draws, name: str, level: float, kind: IntervalKind) -> xr.DataArray:
     """Return both ends of the interval of each number of a quantity."""
-    value = labelled_array(draws, name)
+    value = labelled_array(draws, check_text("name", name))
     pooled = value.values.reshape(-1, *value.shape[2:])
     low, high = interval(pooled, check_level(level), kind)
     return xr.DataArray(

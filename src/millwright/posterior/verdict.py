@@ -15,6 +15,7 @@ from millwright.diagnostics.verdict import Verdict, judge
 from millwright.draws.labelled_draws import Draws
 from millwright.fitting.fit import Fit, WarmupRecord
 from millwright.fitting.record import Origin, Record, remarks
+from millwright.modelling.comparisons import compared_unknowns
 from millwright.modelling.light_tails import light_tailed
 from millwright.modelling.repeated_rows import repeated_rows
 from millwright.modelling.specification import rests_on_unknowns
@@ -75,6 +76,7 @@ def sampling_of(fit: Fit) -> Sampling:
         candidates_k=float(record.chains[0]["pareto_k"]) if method == "laplace_grid" else None,
         exact=record.origin.independent,
         light=light_tailed(draws.binding.specification),
+        compared=compared_unknowns(draws.binding.program) if gradient else (),
         repeated=repeated_rows(draws.binding),
         modes=modes_visited(draws, record),
         goes_on_by="extend_study" if record.origin is Origin.SWEEPS else "extend",

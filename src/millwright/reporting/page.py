@@ -10,6 +10,7 @@ from typing import Any
 
 from jinja2 import Environment, StrictUndefined
 
+from millwright.checks import check_path
 from millwright.diagnostics.verdict import Verdict
 from millwright.draws.decision import Decision
 from millwright.errors import ArgumentError
@@ -106,7 +107,8 @@ def report(
     for one in decisions:
         if not isinstance(one, Decision):
             raise ArgumentError(f"`decisions` holds results of decide(), not {one!r}.")
-    check_new(Path(path), replace)
+    place = check_path("path", path)
+    check_new(place, replace)
     further = further_results(posterior, results)
     content = _content(posterior, names, decisions, statements, compare_with or {}, level, name)
     content["further"] = further
@@ -115,8 +117,8 @@ def report(
         content |= {"study": study_part(findings), **_judged(findings.verdict)}
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     template = files("millwright.reporting").joinpath("page.html").read_text("utf-8")
-    write_new(Path(path), environment.from_string(template).render(content), replace)
-    return Path(path)
+    write_new(place, environment.from_string(template).render(content), replace)
+    return place
 
 
 def _content(

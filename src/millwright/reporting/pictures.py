@@ -73,7 +73,7 @@ def mathematics(latex: str) -> Picture | None:
     lines = [line.replace("&", "").strip() for line in body.split("\\\\")]
     lines = [line for line in lines if line]
     with styled():
-        figure = new_figure(11.0, 0.42 * len(lines) + 0.2)
+        figure = new_figure((11.0, 0.42 * len(lines) + 0.2))
         figure.set_layout_engine("none")
         for row, line in enumerate(lines):
             height = 1 - (row + 0.6) / (len(lines) + 0.2)

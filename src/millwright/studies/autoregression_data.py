@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_list
 from millwright.errors import ArgumentError, DataError
 from millwright.studies.reading import find_column, numbers_in, table_of
 from millwright.studies.series_times import Times, times_of
@@ -140,12 +141,12 @@ def series_data(
     frame, time = with_index(data, time)
     if time is not None:
         time = find_column(frame, time, "time")
-    named = [others] if isinstance(others, str) else list(others)
+    named = check_list("others", others)
     extra = [find_column(frame, one, "others") for one in named]
     if series is None:
         chosen = [c for c in frame.columns if c not in (time, *extra) and _numeric(frame[c])]
     else:
-        wanted = [series] if isinstance(series, str) else series
+        wanted = check_list("series", series)
         chosen = [find_column(frame, one, "series") for one in wanted]
     _check_names(chosen, extra, time)
     times = times_of(frame, time)

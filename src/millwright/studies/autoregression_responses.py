@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from millwright.checks import check_whole
+from millwright.checks import check_list, check_whole
 from millwright.display import Shown, frame_text
 from millwright.draws.intervals import IntervalKind, interval, kind_words
 from millwright.errors import ArgumentError, nearest
@@ -165,7 +165,7 @@ def responses_of(
         draws=draws,
         series=series,
         shocks=series,
-        words=f"shocks of {size}, {how}{', added up over steps' * cumulated}.",
+        words=f"shocks of {size}, {how}{', added up over steps' * bool(cumulated)}.",
         level=found.level,
         kind=found.kind,
         about=found,
@@ -198,7 +198,7 @@ def _matrices(found: AutoregressionFindings, at: Any) -> np.ndarray:
 
 def _order(found: AutoregressionFindings, order: Sequence[str] | None) -> list[int]:
     series = found.study.parts.data.series
-    chosen = list(series) if order is None else [str(one) for one in order]
+    chosen = list(series) if order is None else [str(one) for one in check_list("order", order)]
     for one in chosen:
         if one not in series:
             raise ArgumentError(

@@ -13,7 +13,7 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
-from millwright.checks import check_positive, check_whole
+from millwright.checks import check_list, check_positive, check_whole
 from millwright.draws.scores import Score
 from millwright.errors import ArgumentError, Interrupted, nearest
 from millwright.fitting.record import Origin
@@ -357,7 +357,7 @@ def vector_autoregression(
     """
     check_whole("lags", lags, 1)
     made = series_data(data, series, time, lags, others)
-    kept = [constant] if isinstance(constant, str) else list(constant)
+    kept = check_list("constant", constant)
     settings = {
         "series": list(made.series),
         "time": time if made.times.name == "row" else made.times.name,

@@ -21,6 +21,7 @@ from millwright.causal.graph import Graph, read_graph
 from millwright.causal.independences import Independence, independences
 from millwright.causal.paths import MOST as MOST_PATHS, Path, paths_between
 from millwright.causal.separators import MOST
+from millwright.checks import check_path
 from millwright.display import Shown
 from millwright.errors import StorageError
 from millwright.studies.causal_estimates import EffectEstimates, estimated
@@ -75,7 +76,7 @@ class CausalGraph(Shown):
         ArgumentError
             If it holds no graph.
         """
-        place = FilePath(path)
+        place = check_path("path", path)
         try:
             text = place.read_text("utf-8")
         except (OSError, UnicodeDecodeError) as error:

@@ -8,7 +8,20 @@ import numpy as np
 
 from millwright.errors import ArgumentError
 
-__all__ = ["check_number"]
+__all__ = ["check_from_zero", "check_number"]
+
+
+def check_from_zero(name: str, value: Any) -> None:
+    """Refuse what is not a finite number from 0.
+
+    Raises
+    ------
+    ArgumentError
+        If it is not.
+    """
+    check_number(name, value)
+    if value < 0:
+        raise ArgumentError(f"`{name}` must be a number from 0, not {value!r}.")
 
 
 def check_number(name: str, value: Any) -> None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_list, check_positive, is_among
 from millwright.draws.decision import Decision, decide
 from millwright.draws.intervals import kind_words
 from millwright.draws.numbers import chance_text, decimals_of, fixed, range_text
@@ -217,7 +218,7 @@ class CorrelationFindings(Findings):
         ArgumentError
             For another claim, columns that are not there, or a robust study.
         """
-        if claim not in _CLAIMS:
+        if not is_among(claim, _CLAIMS):
             raise ArgumentError(f"`claim` must be one of {', '.join(_CLAIMS)}, not {claim!r}.")
         found = self.rho(first, second).found
         width = float(self.study.settings["width"])
@@ -277,12 +278,11 @@ class CorrelationFindings(Findings):
         """
         found = self.rho(first, second).found
         rows = []
-        for width in widths:
-            if not (np.isfinite(width) and width > 0):
-                raise ArgumentError(f"Widths are positive numbers, not {width!r}.")
+        for width in check_list("widths", widths):
+            check_positive("widths", width)
             values = _log_factors(RhoPosterior(found, RhoPrior(float(width))))
             rows.append((*values, factor_words(values[0], "a correlation")))
-        return pd.DataFrame(rows, index=pd.Index(widths, name="width"), columns=_COLUMNS)
+        return pd.DataFrame(rows, index=pd.Index(list(widths), name="width"), columns=_COLUMNS)
 
     def path(self, first: str | None = None, second: str | None = None) -> pd.DataFrame:
         """Say how the evidence came in, row by row in the order of the data.

@@ -11,6 +11,7 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
+from millwright.checks import is_among
 from millwright.draws.decision import region_ends
 from millwright.errors import ArgumentError, DataError
 from millwright.language.parse import normal_name
@@ -175,7 +176,7 @@ def build(found: CorrelationData, settings: Mapping[str, Any]) -> CorrelationStu
     check_number("width", settings["width"])
     if settings["width"] <= 0:
         raise ArgumentError(f"`width` must be above 0, not {settings['width']!r}.")
-    if settings["direction"] not in _ENDS:
+    if not is_among(settings["direction"], _ENDS):
         raise ArgumentError(
             f"`direction` must be one of {', '.join(_ENDS)}, not {settings['direction']!r}."
         )

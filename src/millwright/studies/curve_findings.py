@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_whole, is_among
 from millwright.comparison.bayes_factors import BayesFactors, weighed
 from millwright.comparison.compare import Comparison, compared
 from millwright.diagnostics.finding import Finding
@@ -48,7 +49,7 @@ class CurveFindings(Findings):
 
     def _parts(self, name: str | None = None) -> tuple[str, CurveParts, Posterior]:
         key = next(iter(self.posteriors)) if name is None else name
-        if key not in self.posteriors:
+        if not is_among(key, self.posteriors):
             raise ArgumentError(
                 f"There is no formula {key!r}.{nearest(str(key), self.posteriors)} There are: "
                 f"{', '.join(self.posteriors)}."
@@ -222,6 +223,7 @@ class CurveFindings(Findings):
         at = self._label(parts, label)
         table = places_in_table(list(parts.data.x.values()), x) if is_table(x) else None
         places = self._places(parts, x, table)
+        check_whole("draws", draws, 1)
         keep = thinned(posterior.draws, draws)
         codes = np.full(len(places[0]), at)
         unknowns = parts.unknowns_of(posterior.draws, codes, keep)

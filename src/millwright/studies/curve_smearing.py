@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from millwright.checks import is_among
 from millwright.distributions import on_numpy
 from millwright.distributions.mathematics import Array, Mathematics
 from millwright.errors import ArgumentError
@@ -41,7 +42,7 @@ def check_kernel(kernel: Any) -> None:
     ArgumentError
         Which names those that there are.
     """
-    if kernel not in KERNELS:
+    if not is_among(kernel, KERNELS):
         raise ArgumentError(f"`kernel` is {' or '.join(KERNELS)}, not {kernel!r}.")
 
 

@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_list, check_mapping
 from millwright.errors import ArgumentError, DataError
 from millwright.language.parse import normal_name
 from millwright.posterior.posterior import Posterior
@@ -208,12 +209,12 @@ def curve(
         "unknowns": ranges(unknowns),
         "error_factor": bool(error_factor),
         "sets": None if sets is None else find_column(frame, sets, "sets"),
-        "each": [normal_name(str(one)) for one in ([each] if isinstance(each, str) else each)],
+        "each": [normal_name(str(one)) for one in check_list("each", each)],
         "smear": column_or_number(frame, smear, "smear"),
         "kernel": kernel,
         "axes": axes,
-        "derived": dict(derived or {}),
-        "priors": dict(priors or {}),
+        "derived": check_mapping("derived", derived),
+        "priors": check_mapping("priors", priors),
     }
     made, remarks = rows_of(frame, settings, missing)
     given = function if isinstance(function, Mapping) else {"curve": function}

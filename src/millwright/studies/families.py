@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 from scipy.special import expit, ndtr
 
+from millwright.checks import is_among
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.studies.scales import rounded_middle, rounded_spread
 
@@ -312,7 +313,7 @@ def family_named(name: Any, link: str | None) -> tuple[FamilyOfOutcomes, str]:
     ArgumentError
         For another family, or a link that does not go with it.
     """
-    if name not in FAMILIES:
+    if not is_among(name, FAMILIES):
         raise ArgumentError(
             f"`family` {name!r} is not known.{nearest(str(name), FAMILIES)} Families: "
             f"{', '.join(FAMILIES)}."

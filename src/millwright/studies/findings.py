@@ -13,7 +13,7 @@ import numpy as np
 import pandas as pd
 
 import millwright
-from millwright.checks import check_whole
+from millwright.checks import check_path, check_whole
 from millwright.cores import one_thread
 from millwright.diagnostics.finding import Finding
 from millwright.diagnostics.verdict import Verdict
@@ -283,7 +283,7 @@ class Findings(Shown):
         """
         check_whole("more", more, 1)
         if save is not None:
-            check_new(Path(save), replace)
+            check_new(check_path("save", save), replace)
         longer = {
             name: self.study.extended(name, posterior, more, workers, progress)
             for name, posterior in self.posteriors.items()
@@ -317,4 +317,4 @@ class Findings(Shown):
             for name, posterior in self.posteriors.items():
                 posterior.save(folder.run(name))
 
-        StudyFolder(Path(path)).write(stored, runs, replace)
+        StudyFolder(check_path("path", path)).write(stored, runs, replace)

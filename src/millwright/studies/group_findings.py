@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_list, check_positive, is_among
 from millwright.distributions import on_numpy
 from millwright.draws.decision import Decision, decide
 from millwright.draws.known_priors import KnownPrior, known_prior
@@ -236,7 +237,15 @@ class GroupFindings(Findings):
         return tuple(found)
 
     def asked(self, quantity: str) -> dict[str, np.ndarray]:
-        """Return draws of a `difference` or an `effect`, by the name of each comparison."""
+        """Return draws of a `difference` or an `effect`, by the name of each comparison.
+
+        Raises
+        ------
+        ArgumentError
+            For anything else.
+        """
+        if not is_among(quantity, ("difference", "effect")):
+            raise ArgumentError(f"`quantity` must be difference or effect, not {quantity!r}.")
         of = "effect of " if quantity == "effect" else ""
         if not self._labels:
             return {visible(f"{of}{self.compared}"): self.posterior.draws.get(quantity)}
@@ -327,9 +336,8 @@ class GroupFindings(Findings):
             For widths that are not positive.
         """
         rows = []
-        for width in widths:
-            if not (np.isfinite(width) and width > 0):
-                raise ArgumentError(f"Widths are positive numbers, not {width!r}.")
+        for width in check_list("widths", widths):
+            check_positive("widths", width)
             text = f"cauchy(0, {float(width)!r}"
             both, up, down = (
                 log_factor(*self._weighed(f"{text}{more})", labels))[0]
@@ -337,7 +345,7 @@ class GroupFindings(Findings):
             )
             rows.append((both, up, down, factor_words(both, "effect")))
         columns = ["log BF, effect", "log BF, positive", "log BF, negative", "in words"]
-        return pd.DataFrame(rows, index=pd.Index(widths, name="width"), columns=columns)
+        return pd.DataFrame(rows, index=pd.Index(list(widths), name="width"), columns=columns)
 
     def _weighed(
         self, prior: str, labels: Sequence[str] | None
@@ -357,7 +365,7 @@ class GroupFindings(Findings):
             if labels is not None:
                 raise ArgumentError(f"{setting('labels')} is for several groups.")
             return of_differences(values.values(), float(self.study.settings["against"] or 0))
-        chosen = self._labels if labels is None else tuple(map(str, labels))
+        chosen = self._labels if labels is None else tuple(map(str, check_list("labels", labels)))
         if len(chosen) != 2:
             raise ArgumentError(f"Give two {setting('labels')}: {', '.join(self._labels)}.")
         for label in chosen:

@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_mapping
 from millwright.draws.decision import region_ends
 from millwright.draws.numbers import decimals_of, fixed
 from millwright.errors import ArgumentError
@@ -167,7 +168,7 @@ def one_group(
         "effect_rope": effect_rope,
         "effect": effect,
         "pooled": False,
-        "priors": dict(priors or {}),
+        "priors": check_mapping("priors", priors),
     }
     return build(values, settings)
 
@@ -218,7 +219,7 @@ def paired(
         "effect_rope": effect_rope,
         "effect": effect,
         "pooled": False,
-        "priors": dict(priors or {}),
+        "priors": check_mapping("priors", priors),
         "labels": list(values.labels),
     }
     return build(values, settings)
@@ -290,7 +291,7 @@ def two_groups(
         "effect_rope": effect_rope,
         "effect": effect,
         "pooled": bool(pooled),
-        "priors": dict(priors or {}),
+        "priors": check_mapping("priors", priors),
         "outcome": values.outcome,
         "group": values.group,
         "labels": list(values.labels),
@@ -302,7 +303,7 @@ def build(values: GroupData, settings: Mapping[str, Any]) -> GroupStudy:
     """Return the study of values under settings, all checked."""
     against, family = settings["against"], settings["family"]
     check_family(family)
-    if against is not None:
+    if against is not None or settings["kind"] == "paired":
         check_number("against", against)
     for name in ("rope", "effect_rope"):
         if settings[name] is not None:

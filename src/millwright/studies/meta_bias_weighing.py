@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from millwright.checks import is_among
 from millwright.draws.known_priors import KnownPrior
 from millwright.errors import ArgumentError
 from millwright.language.printing import number_text
@@ -61,7 +62,7 @@ _MOST_CUTS = 3
 
 def check_direction(name: str, given: Any) -> None:
     """Refuse what is no direction of results that were hoped for."""
-    if given not in _DIRECTIONS:
+    if not is_among(given, _DIRECTIONS):
         raise ArgumentError(f"`{name}` is positive or negative, not {given!r}.")
 
 

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import is_among
 from millwright.errors import ArgumentError, DataError
 from millwright.language.parse import normal_name
 from millwright.studies.design import Design, ReadFormula, design_of, read_formula
@@ -138,7 +139,7 @@ def trial_table(
         For standard errors that are not above 0, estimates of a bounded scale, equal labels.
     """
     scale = given["scale"]
-    if scale is not None and scale not in SCALES:
+    if scale is not None and not is_among(scale, SCALES):
         raise ArgumentError(f"`scale` must be one of {', '.join(SCALES)}, not {scale!r}.")
     frame = table_of(data)
     estimate = _column(frame, given["estimate"], "estimate", _ESTIMATES)
@@ -163,7 +164,7 @@ def trial_table(
     others = [(given["order"], "order"), (given["size"], "size")]
     others += [(name, "covariates") for name in (formula.columns if formula else ())]
     for column, what in others:
-        if column is not None and column not in table:
+        if column is not None and not is_among(column, table):
             name = find_column(frame, column, what)
             table[name] = frame[name]
     table, remarks = complete_rows(table, missing)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_list, check_positive
 from millwright.draws.intervals import kind_words
 from millwright.errors import ArgumentError
 from millwright.evidence.bayes_factor import factor_words
@@ -66,10 +67,9 @@ def by_width(found: MetaFindings, widths: Sequence[float] | None) -> pd.DataFram
     """See `MetaFindings.effect_factors_by_width`."""
     unit = float(found.study.settings["unit"])
     rows = []
-    asked = [unit * one for one in _WIDTHS] if widths is None else list(widths)
+    asked = [unit * one for one in _WIDTHS] if widths is None else check_list("widths", widths)
     for width in asked:
-        if not (np.isfinite(width) and width > 0):
-            raise ArgumentError(f"Widths are positive numbers, not {width!r}.")
+        check_positive("widths", width)
         text = f"normal(0, {number_text(float(width))}"
         rows.append([_factor(found, f"{text}{end}") for end in (")", ", low=0)", ", high=0)")])
     columns = ["log BF, effect", "log BF, positive", "log BF, negative"]

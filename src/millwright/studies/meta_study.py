@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_mapping
 from millwright.draws.decision import region_ends
 from millwright.draws.known_priors import KnownPrior
 from millwright.errors import ArgumentError
@@ -238,7 +239,7 @@ def meta_analysis(
         "per": per,
         "correlation": correlation,
         "null": null,
-        "prior": None if prior is None else dict(prior),
+        "prior": None if prior is None else check_mapping("prior", prior),
         "rope": rope,
         "bias": bias,
     }

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy.special import betaln
 
+from millwright.checks import check_list
 from millwright.diagnostics.finding import Finding
 from millwright.distributions import on_numpy
 from millwright.draws.decision import Decision, decide
@@ -332,7 +333,7 @@ class ProportionFindings(_CountFindings):
         if counts.group is None:
             against = study.settings["against"]
             return None if against is None else self._against(float(against))
-        chosen = counts.labels if labels is None else tuple(labels)
+        chosen = counts.labels if labels is None else tuple(check_list("labels", labels))
         for label in chosen:
             if label not in counts.labels:
                 raise ArgumentError(

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_list
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.language.parse import normal_name
 from millwright.language.vocabulary import RESERVED
@@ -178,7 +179,9 @@ def label_order(
     there = set(texts.dropna())
     column = frame[name]
     if chosen is not None:
-        wanted = [label_text(one) for one in chosen]
+        wanted = [label_text(one) for one in check_list("labels", chosen)]
+        if not wanted:
+            raise ArgumentError(f"{setting('labels')} names no label.")
         for one in wanted:
             if one not in there:
                 raise ArgumentError(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import is_among
 from millwright.comparison.bayes_factors import BayesFactors, weighed
 from millwright.comparison.compare import Comparison, compared
 from millwright.diagnostics.finding import Finding
@@ -53,7 +54,7 @@ class RegressionFindings(Findings):
             For a name that is not there.
         """
         key = next(iter(self.posteriors)) if name is None else name
-        if key not in self.posteriors:
+        if not is_among(key, self.posteriors):
             raise ArgumentError(
                 f"There is no regression {key!r}.{nearest(str(key), self.posteriors)} There are: "
                 f"{', '.join(self.posteriors)}."
@@ -289,7 +290,7 @@ class RegressionFindings(Findings):
 
         made = self._draws(name)
         known = {one.name: one for one in made.parts.groups}
-        if group not in known:
+        if not is_among(group, known):
             raise ArgumentError(
                 f"The regression has no groups {group!r}.{nearest(str(group), known)} It has: "
                 f"{', '.join(known) or 'none (see per=)'}."

@@ -10,8 +10,10 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_text
 from millwright.draws.decision import region_ends
 from millwright.errors import ArgumentError, DataError, nearest
+from millwright.studies.checks import check_number
 from millwright.studies.design import Design, design_of, read_formula
 from millwright.studies.families import FamilyOfOutcomes
 from millwright.studies.reading import joined_labels, labels_in, numbers_in
@@ -80,6 +82,9 @@ def parts_of(
     if family.name == "categorical" and own:
         raise ArgumentError("Of a categorical outcome all slopes share the prior `slope`.")
     censored = settings["censored"]
+    for end, limit in zip(("censored_low", "censored_high"), censored, strict=True):
+        if limit is not None:
+            check_number(end, limit)
     made = RegressionParts(
         frame=pd.DataFrame(columns),
         outcome=formula.outcome,
@@ -224,7 +229,7 @@ def _group(
     DataError
         For a single label.
     """
-    pieces = [piece.strip() for piece in name.split(":")]
+    pieces = [piece.strip() for piece in check_text("per", name).split(":")]
     joined = joined_labels(frame, name)
     if len(set(joined)) < 2:
         raise DataError(f"`{name}` has one label: there is nothing that varies between groups.")

@@ -11,6 +11,7 @@ from typing import Any, ClassVar
 
 import pandas as pd
 
+from millwright.checks import check_list, check_mapping, check_path, check_text
 from millwright.diagnostics.finding import Finding
 from millwright.errors import ArgumentError, DataError
 from millwright.posterior.posterior import Posterior
@@ -88,7 +89,7 @@ class RegressionStudy(Study):
         StorageError
             If a file exists, or cannot be written.
         """
-        place = Path(folder)
+        place = check_path("folder", folder)
         stems = {name: _file_name(name, at) for at, name in enumerate(self.models, 1)}
         frames = {name: self.data_of(name) for name in stems}
         return self._written(
@@ -211,18 +212,18 @@ def regression(
         "family": family,
         "link": link,
         "zeros": zeros,
-        "per": dict(per or {}),
+        "per": check_mapping("per", per),
         "scale": scale,
         "trials": trials,
         "exposure": exposure,
         "offset": offset,
         "weights": weights,
-        "labels": None if labels is None else list(labels),
+        "labels": None if labels is None else check_list("labels", labels),
         "censored": [censored_low, censored_high],
-        "priors": dict(priors or {}),
+        "priors": check_mapping("priors", priors),
         "flat": flat,
         "expected_size": expected_size,
-        "always": [always] if isinstance(always, str) else list(always),
+        "always": check_list("always", always),
         "rope": rope,
         "missing": missing,
     }
@@ -243,7 +244,7 @@ def _used(frame: pd.DataFrame, settings: Mapping[str, Any]) -> list[str]:
         for name in read_formula(settings["scale"], one_sided=True).columns:
             names[find_column(frame, name, "scale")] = None
     for group in settings["per"]:
-        for name in group.split(":"):
+        for name in check_text("per", group).split(":"):
             names[find_column(frame, name.strip(), "per")] = None
     for key in ("trials", "exposure", "offset", "weights"):
         if settings[key] is not None:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from millwright.checks import check_list
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.studies.design import Design, ReadFormula, design_of, read_formula
 from millwright.studies.reading import complete_rows, find_column, numbers_in, quoted, table_of
@@ -206,7 +207,7 @@ def candidate_formula(
     if isinstance(candidates, str) and "~" in candidates:
         formula = read_formula(candidates, one_sided=True)
     else:
-        chosen = [candidates] if isinstance(candidates, str) else candidates
+        chosen = None if candidates is None else check_list("candidates", candidates)
         if chosen is None:
             chosen = [str(c) for c in frame.columns if str(c) not in (outcome, *leave_out)]
         found = [find_column(frame, column, "candidates") for column in chosen]

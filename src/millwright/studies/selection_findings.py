@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from millwright.checks import check_whole
+from millwright.checks import check_whole, is_among
 from millwright.diagnostics.finding import Finding
 from millwright.diagnostics.verdict import Verdict
 from millwright.draws.intervals import kind_words
@@ -112,7 +112,10 @@ class SelectionFindings(Findings):
 
     def direction(self, term: str) -> float | None:
         """Return the probability of a coefficient above 0 where it is in; None of several."""
-        columns = self.study.candidates.columns_of[term]
+        known = self.study.candidates.columns_of
+        if not is_among(term, known):
+            raise ArgumentError(f"`{term}` is no candidate.{nearest(term, known)}")
+        columns = known[term]
         if len(columns) > 1:
             return None
         density = self.densities[columns[0]]
@@ -251,6 +254,7 @@ class SelectionFindings(Findings):
 
     def terms_of(self, at: int) -> list[str]:
         """Return the candidates of a subset that is kept."""
+        check_whole("at", at, 0, len(self.subsets.kept) - 1)
         return self.subsets.names(at)
 
     def sizes(self) -> pd.DataFrame:
@@ -340,7 +344,7 @@ class SelectionFindings(Findings):
         ArgumentError
             For a column that is not there.
         """
-        if column not in self.densities:
+        if not is_among(column, self.densities):
             raise ArgumentError(
                 f"There is no column `{column}`.{nearest(str(column), self.densities)} There are: "
                 f"{', '.join(self.densities)}."

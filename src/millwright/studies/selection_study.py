@@ -12,7 +12,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 import pandas as pd
 
-from millwright.checks import check_whole
+from millwright.checks import check_list, check_path, check_whole
 from millwright.errors import ArgumentError, DataError
 from millwright.fitting.record import Origin
 from millwright.models.exact import exact_posterior
@@ -171,7 +171,7 @@ class SelectionStudy(Study):
 
     def write(self, folder: str | Path, replace: bool = False) -> Path:
         """Write the sheet of the average, and the data as it uses them; see `Study.write`."""
-        place, data = Path(folder), self.data_of("average")
+        place, data = check_path("folder", folder), self.data_of("average")
         return self._written(
             {"average": place / "average.toml"}, {place / f"data{ending_of(data)}": data}, replace
         )
@@ -393,8 +393,11 @@ def variable_selection(
     settings = {
         "outcome": made.outcome,
         "candidates": made.formula,
-        "always": list(always) if not isinstance(always, str) else [always],
-        "exclusive": [list(one) if not isinstance(one, str) else one for one in exclusive],
+        "always": check_list("always", always),
+        "exclusive": [
+            one if isinstance(one, str) else check_list("exclusive", one)
+            for one in check_list("exclusive", exclusive)
+        ],
         "g": g,
         "prior": dict(prior) if isinstance(prior, Mapping) else prior,
         "expected_size": expected_size,

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 from scipy.special import expit
 
+from millwright.checks import is_among
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.language.printing import number_text
 from millwright.studies.families import FAMILIES
@@ -155,7 +156,7 @@ def family_called(name: str, error: str | None, exposure: str | None) -> SmoothF
     ArgumentError
         For another name, errors of what has none, or exposures of what are no counts.
     """
-    if name not in SMOOTH_FAMILIES:
+    if not is_among(name, SMOOTH_FAMILIES):
         have = ", ".join(SMOOTH_FAMILIES)
         raise ArgumentError(
             f"{setting('family')} is {have}, not {name!r}."

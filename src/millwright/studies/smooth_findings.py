@@ -16,6 +16,7 @@ from millwright.draws.labelled_draws import thinned
 from millwright.draws.numbers import chance_text, decimals_of, fixed
 from millwright.errors import ArgumentError
 from millwright.sampling.streams import Stream, generator_of
+from millwright.studies.checks import check_from_zero
 from millwright.studies.curve_bands import Curves, beside_places
 from millwright.studies.findings import Findings
 from millwright.studies.sentences import size_words
@@ -217,8 +218,7 @@ class SmoothFindings(Findings):
                 "New readings are of a shape that is read with a normal noise; of counts and "
                 "yes/no `curve` gives rates and probabilities."
             )
-        if not np.isfinite(error) or error < 0:
-            raise ArgumentError(f"{setting('error')} is a number from 0, not {error!r}.")
+        check_from_zero("error", error)
         found = self.curve(x, along=along, at=at, draws=draws, seed=seed)
         _, known = self._known(draws)
         units = generator_of(seed, Stream.PREDICTION).standard_normal(found.draws.shape)
@@ -280,8 +280,7 @@ class SmoothFindings(Findings):
         ArgumentError
             For places that are no numbers, or an error below 0.
         """
-        if not np.isfinite(error) or error < 0:
-            raise ArgumentError(f"{setting('error')} is a number from 0, not {error!r}.")
+        check_from_zero("error", error)
         rows, columns = self.study.rows, self.study.x
         places = candidate_places(rows, columns, candidates, _GRID)
         over = candidate_places(rows, columns, None, 60)

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 import pandas as pd
 
-from millwright.checks import check_whole
+from millwright.checks import check_list, check_mapping, check_whole, is_among
 from millwright.distributions.matern import MATERN
 from millwright.draws.prior import draws_in, refuse_improper
 from millwright.errors import ArgumentError, DataError
@@ -295,11 +295,11 @@ def smooth(
         For missing values, fewer than three different places, or y that never changes.
     """
     frame = table_of(data)
-    if kernel not in KERNELS:
+    if not is_among(kernel, KERNELS):
         raise ArgumentError(f"`kernel` is {', '.join(KERNELS)}, not {kernel!r}.")
     rests = family_called(family, error, exposure)
     _check_nodes(nodes)
-    several = [x] if x is None or isinstance(x, str) else list(x)
+    several = [x] if x is None else check_list("x", x)
     if not several:
         raise ArgumentError(f"{setting('x')} names a column, or several.")
     along = [find_column(frame, one, "x") for one in several]
@@ -325,7 +325,7 @@ def smooth(
         "exposure": more.get("exposure"),
         "kernel": kernel,
         "nodes": nodes,
-        "priors": dict(priors or {}),
+        "priors": check_mapping("priors", priors),
     }
     return build(rows.reset_index(drop=True), settings, remarks)
 

@@ -6,6 +6,7 @@ import importlib
 from concurrent.futures import Executor
 from pathlib import Path
 
+from millwright.checks import check_path
 from millwright.errors import MillwrightError, StorageError
 from millwright.models.runs import load as load_run
 from millwright.sampling.progress import Listener
@@ -34,7 +35,7 @@ def load(path: str | Path) -> Findings:
     StorageError
         If it is not a stored study, or a part of it is missing or damaged.
     """
-    folder = StudyFolder(Path(path))
+    folder = StudyFolder(check_path("path", path))
     stored = folder.read()
     study = _study(stored, folder.path)
     posteriors = {
@@ -77,7 +78,7 @@ def resume(
     Interrupted
         On Ctrl-C.
     """
-    folder = StudyFolder(Path(path))
+    folder = StudyFolder(check_path("path", path))
     stored = folder.read()
     return _study(stored, folder.path)._fitted(folder, stored.fit, workers, progress)
 

@@ -12,6 +12,7 @@ from typing import Any, ClassVar
 
 import pandas as pd
 
+from millwright.checks import check_path
 from millwright.display import Shown
 from millwright.draws.simulated import Simulated
 from millwright.errors import ArgumentError, Interrupted, StorageError, nearest
@@ -188,7 +189,7 @@ class Study(Shown):
         StorageError
             If a file exists, or cannot be written.
         """
-        place = Path(folder)
+        place = check_path("folder", folder)
         files = {name: place / f"{name.replace(' ', '-')}.toml" for name in self.models}
         data = self.written_data
         return self._written(files, {place / f"data{ending_of(data)}": data}, replace)
@@ -252,7 +253,7 @@ class Study(Shown):
         shared = {"seed": seed, **settings}
         folder = None
         if save is not None:
-            folder = StudyFolder(Path(save))
+            folder = StudyFolder(check_path("save", save))
             folder.begin(self.stored(shared, self._sampled()), replace)
         return self._fitted(folder, shared, workers, progress)
 
