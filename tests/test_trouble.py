@@ -50,10 +50,9 @@ class Recognised(unittest.TestCase):
         # Against sums over the days: between two of them the density is flat.
         cut, share = np.arange(1, 40), []
         for day in cut:
-            sums, days = [counts[:day].sum(), counts[day:].sum()], [day, 40 - day]
-            share.append(
-                sum(gammaln(s + 1) - (s + 1) * np.log(n + 0.3) for s, n in zip(sums, days))
-            )
+            parts = (counts[:day], counts[day:])
+            each = (gammaln(p.sum() + 1) - (p.sum() + 1) * np.log(len(p) + 0.3) for p in parts)
+            share.append(sum(each))
         share = np.exp(np.array(share) - max(share))
         mean = share @ (cut - 0.5) / share.sum()
         assert_mean_near(self, walked.draws.get("switch"), mean)

@@ -37,7 +37,7 @@ class Words(unittest.TestCase):
     def test_a_title_that_was_broken_is_whole_in_the_page(self):
         title = "How the evidence rests on " + "this and that and " * 12 + "the width"
         with styled():
-            figure = new_figure(12.8, 4)
+            figure = new_figure((12.8, 4))
             finish(figure, title, "How to read it.", True)
         self.assertIn("\n", figure.get_suptitle())
         found = picture(figure)
