@@ -121,7 +121,12 @@ exactly, and such a model has neither an evidence nor draws of its prior.
 
 **Missing values.** A missing outcome stops a fit unless `missing="drop"` or `missing="predict"`
 says what to do. A predictor with gaps is given a distribution of its own in the likelihood; each
-missing value is then an unknown, `hours_missing` for the column `hours`.
+missing value is then an unknown, `hours_missing` for the column `hours`. Gaps of rows to be
+simulated or predicted are drawn from that distribution.
+
+**Angles** that are unknown lie between -pi and pi, and chains do not go round. A direction near
+pi is written as a turn from one that the data are near, `turn: von_mises(-3, concentration=0.5)`
+with `3 + turn` in its place.
 
 **Chances and rates through a link** keep their digits however near 0 or 1: `rate=exp(...)`,
 and `probability=` with `expit(...)`, `normal_cdf(...)`, `1 - exp(-exp(...))` or

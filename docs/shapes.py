@@ -91,7 +91,7 @@ def main() -> None:
     if known != set(SHAPES):
         raise SystemExit(f"Not drawn: {sorted(known ^ set(SHAPES))}")
     with np.errstate(all="ignore"), styled():
-        figure = new_figure(12.8, 14.0)
+        figure = new_figure((12.8, 14.0))
         panels = figure.subplots(5, 5).ravel()
         for axes, (name, written) in zip(panels, sorted(SHAPES.items()), strict=True):
             draw(axes, name, written)

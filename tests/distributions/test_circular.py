@@ -11,6 +11,7 @@ from scipy import integrate, special
 import millwright as mw
 from millwright.distributions import on_jax, on_numpy
 from millwright.distributions.registry import DISTRIBUTIONS
+from tests.fits import assert_mean_near
 
 VON_MISES = DISTRIBUTIONS["von_mises"]
 
@@ -94,6 +95,25 @@ class Mean(unittest.TestCase):
         drawn = found.draws["wind"]
         error = 5 * drawn.std() / np.sqrt(posterior.table()["effective draws"].min())
         self.assertLess(np.abs(found.expected["wind"] - drawn.mean()).max(), error)
+
+    def test_an_angle_on_both_sides_of_the_cut_is_said_and_a_turn_is_right(self):
+        wind = np.array([2.9, 3.1, -2.9, 2.6, -3.0])
+        likelihood = {"wind": "von_mises(middle, concentration=4)"}
+        cut = mw.Model(
+            priors={"middle": "von_mises(0, concentration=0.5)"}, likelihood=likelihood
+        ).fit({"wind": wind}, seed=1, draws=300, progress=False)
+        self.assertFalse(cut.verdict.good)
+        self.assertIn("`middle` has draws near both pi and -pi", str(cut.verdict))
+        turned = mw.Model(
+            priors={"turn": "von_mises(-3, concentration=0.5)"},
+            derived={"middle": "3 + turn"},
+            likelihood=likelihood,
+        ).fit({"wind": wind}, seed=1, progress=False)
+        self.assertTrue(turned.verdict.good, str(turned.verdict))
+        # The posterior is a von Mises distribution too (Mardia and Jupp 2000).
+        resultant = 0.5 + 4 * np.exp(1j * wind).sum()
+        exact = np.angle(resultant * np.exp(-3j))
+        assert_mean_near(self, turned.draws.get("turn"), exact)
 
 
 if __name__ == "__main__":

@@ -122,6 +122,8 @@ class Sampling:
         Whether the draws are independent ones of the posterior itself.
     light
         Quantities that are known to have all moments.
+    angles
+        Angles with draws near both pi and -pi.
     compared
         Unknowns on whose order with something the density of a method with gradients rests.
     modes
@@ -153,6 +155,7 @@ class Sampling:
     candidates_k: float | None = None
     exact: bool = False
     light: frozenset[str] = frozenset()
+    angles: tuple[str, ...] = ()
     compared: tuple[str, ...] = ()
     repeated: tuple[int, int] = (0, 0)
     modes: Any = None

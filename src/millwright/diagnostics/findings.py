@@ -13,6 +13,7 @@ from millwright.diagnostics.quantity_findings import (
 )
 from millwright.diagnostics.sampling_findings import (
     acceptance_findings,
+    angle_findings,
     approximation_finding,
     candidate_findings,
     divergence_findings,
@@ -36,12 +37,14 @@ def all_findings(measures: Measures, made: Sampling) -> list[Finding]:
         return [*value_findings(measures), *repeated_findings(made)]
     apart, few = r_hat_findings(measures, made), ess_findings(measures, made)
     cut = length_findings(made)
+    modes = mode_findings(made.modes) if made.modes else []
     findings = [
+        *angle_findings(made, [*modes, *apart, *few]),
         *jump_findings(made, [*apart, *few, *cut]),
         *plan_findings(made),
         *stuck_findings(made),
         *value_findings(measures),
-        *(mode_findings(made.modes) if made.modes else []),
+        *modes,
         *apart,
         *divergence_findings(made),
         *few,

@@ -13,6 +13,7 @@ __all__ = ["Modes", "mode_facts", "mode_findings", "mode_notes", "mode_sizes"]
 
 _MASS_WORTH_A_CHAIN = 0.01
 _MASS_WORTH_A_WORD = 0.001
+_HARDLY_ANY = 1e-5
 _ENOUGH_VISITS = 100
 _USUAL = 128
 
@@ -73,13 +74,19 @@ def mode_sizes(shares: np.ndarray) -> float:
 
 
 def _share(value: float) -> str:
+    if 0 < value < _HARDLY_ANY:
+        return f"under {100 * _HARDLY_ANY:g} %"
     return f"{100 * value:.0f} %" if value >= 0.1 else f"{100 * value:.2g} %"
+
+
+def _about(value: float) -> str:
+    words = _share(value)
+    return words if words.startswith("under") else f"about {words}"
 
 
 def _listed(modes: Modes, which: np.ndarray, most: int = 6) -> str:
     words = [
-        modes.places[at]
-        + ("" if np.isnan(modes.masses[at]) else f" (about {_share(modes.masses[at])})")
+        modes.places[at] + ("" if np.isnan(modes.masses[at]) else f" ({_about(modes.masses[at])})")
         for at in which[:most]
     ]
     more = len(which) - most

@@ -24,6 +24,7 @@ from millwright.wording import either, setting
 
 __all__ = [
     "acceptance_findings",
+    "angle_findings",
     "approximation_finding",
     "candidate_findings",
     "divergence_findings",
@@ -213,6 +214,23 @@ def length_findings(made: Sampling) -> list[Finding]:
             f"{percent(made.cut_short / made.total)} of the trajectories were cut at "
             f"{2**made.max_depth} steps. This costs time, not correctness.",
             "Put quantities on similar scales, for instance by standardising columns.",
+        )
+    ]
+
+
+def angle_findings(made: Sampling, others: Sequence[Finding]) -> list[Finding]:
+    """Say of angles on both sides of the cut that it may be behind what else was found."""
+    if not made.angles:
+        return []
+    many = len(made.angles) > 1
+    return [
+        Finding(
+            min(("caution", *(other.weight for other in others)), key=_WEIGHTS.index),
+            f"{listed(made.angles)} {'have' if many else 'has'} draws near both pi and -pi, which "
+            "are one direction: chains do not pass from one to the other, and means and "
+            f"intervals of {'them' if many else 'it'} mean nothing.",
+            "Write such an angle as a turn from a direction near its draws, 3 + turn, and give "
+            "the turn the prior von_mises(...).",
         )
     ]
 

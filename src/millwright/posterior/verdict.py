@@ -33,6 +33,8 @@ _ACCEPTANCE = {
 _MOVING = (*_ACCEPTANCE, "laplace_grid")
 _ENOUGH_OF_AN_ENSEMBLE = 400
 _LEAST_TO_PLACE = 5
+_NEAR_THE_END = 0.9 * np.pi
+_SHARE_AT_AN_END = 0.005
 
 
 def verdict_of(fit: Fit, measures: Measures) -> Verdict:
@@ -76,6 +78,7 @@ def sampling_of(fit: Fit) -> Sampling:
         candidates_k=float(record.chains[0]["pareto_k"]) if method == "laplace_grid" else None,
         exact=record.origin.independent,
         light=light_tailed(draws.binding.specification),
+        angles=_angles(draws),
         compared=compared_unknowns(draws.binding.program) if gradient else (),
         repeated=repeated_rows(draws.binding),
         modes=modes_visited(draws, record),
@@ -95,6 +98,17 @@ def _known(draws: Draws) -> set[str]:
 
 def _flat(draws: Draws) -> tuple[str, ...]:
     return tuple(part.name for part in draws.binding.program.unknowns if part.improper)
+
+
+def _angles(draws: Draws) -> tuple[str, ...]:
+    """Return the angles with draws near both ends of their range."""
+    unknowns = draws.binding.program.unknowns
+    every = draws.single([part.name for part in unknowns if part.family == "von_mises"])
+    return tuple(
+        name
+        for name, x in every.items()
+        if min((x < -_NEAR_THE_END).mean(), (x > _NEAR_THE_END).mean()) > _SHARE_AT_AN_END
+    )
 
 
 def _stuck(log_density: np.ndarray) -> tuple[int, ...]:
