@@ -61,6 +61,13 @@ class PublicFace(unittest.TestCase):
         self.assertEqual(set(_FUNCTIONS), set(FUNCTIONS))
         self.assertEqual(set(_KERNELS), set(KERNELS))
 
+    def test_it_runs_as_a_module(self):
+        run = [sys.executable, "-m", "millwright"]
+        done = subprocess.run([*run, "--version"], capture_output=True, text=True)
+        self.assertEqual(done.stdout.strip(), f"millwright {mw.__version__}")
+        wrong = subprocess.run([*run, "summary", "nothing here"], capture_output=True, text=True)
+        self.assertEqual(wrong.returncode, 2, wrong.stderr)
+
     def test_public_classes_and_their_methods_are_documented(self):
         for owner in (mw.Model, mw.Posterior, mw.plots):
             for name, member in inspect.getmembers(owner):

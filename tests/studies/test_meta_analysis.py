@@ -405,7 +405,7 @@ class Refused(unittest.TestCase):
             mw.studies.meta_analysis(TRIALS, "difference", scale="odds")
         with self.assertRaisesRegex(ArgumentError, "there are effect and spread"):
             found().under_priors({"x": {"mean": "normal(0, 1)"}})
-        with self.assertRaisesRegex(ArgumentError, "positive"):
+        with self.assertRaisesRegex(ArgumentError, "above 0"):
             found().effect_factors_by_width([0])
 
 

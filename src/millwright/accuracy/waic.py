@@ -94,9 +94,10 @@ def waic(draws: Draws) -> Waic:
     """
     joint = joint_outcomes(draws.binding)
     if joint:
+        followed = joint[0].family != "gaussian_process"
         raise ModelError(
             f"The rows of `{joint[0].name}` depend on each other, so WAIC is not defined for "
-            "them; see leave_one_out()."
+            f"them; {'compare forecasts' if followed else 'see leave_one_out()'}."
         )
     rows: list[tuple[str, int]] = []
     variance, density = [], []
