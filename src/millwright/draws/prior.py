@@ -7,6 +7,7 @@ import numpy as np
 from millwright.draws.labelled_draws import Draws
 from millwright.errors import ModelError
 from millwright.modelling.binding import Binding
+from millwright.modelling.drawn_columns import resting_on
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.simulate import draw_unknowns
 from millwright.modelling.specification import Specification
@@ -28,13 +29,14 @@ def prior_draws(binding: Binding, draws: int, generator: np.random.Generator) ->
 
 
 def draws_in(binding: Binding, evaluation: Evaluation) -> Draws:
-    """Return the unknowns of an evaluation over draws, as one chain."""
+    """Return the unknowns of an evaluation over draws, as one chain.
+
+    With them go derived quantities that rest on outcomes that were drawn too.
+    """
+    names = [part.name for part in binding.program.unknowns]
+    names += resting_on(binding.program, frozenset(evaluation.drawn))
     return Draws(
-        binding,
-        {
-            part.name: np.asarray(evaluation.values[part.name].values)[None]
-            for part in binding.program.unknowns
-        },
+        binding, {name: np.asarray(evaluation.values[name].values)[None] for name in names}
     )
 
 

@@ -56,6 +56,8 @@ class Evaluation:
         self.program = program
         self.arguments = arguments
         self.values: dict[str, Labelled] = dict(known or {})
+        self.drawn: dict[str, Labelled] = {}
+        """Outcomes that were drawn, in place of the columns of the data."""
 
     def get(self, name: str) -> Labelled:
         """Return the value of an unknown, fixed or derived quantity."""
@@ -87,6 +89,8 @@ class Evaluation:
 
     def column(self, name: str) -> Labelled:
         """Return a data column, with unknowns where it has gaps."""
+        if name in self.drawn:
+            return self.drawn[name]
         axes = self.program.column_axes[name]
         if name not in self.program.filled:
             return Labelled(self.arguments["column", name], axes)

@@ -14,6 +14,7 @@ from millwright.errors import ArgumentError, nearest
 from millwright.modelling.anchors import unplaced_middle
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
+from millwright.modelling.drawn_columns import in_order_of_use, outcomes_read, resting_on
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import unplace_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
@@ -23,7 +24,14 @@ from millwright.modelling.shaping import split_axes, spread_arguments
 from millwright.modelling.space import free_of, places
 from millwright.modelling.specification import Part
 
-__all__ = ["draw_outcomes", "draw_part", "draw_unknowns", "positions_from", "stated_values"]
+__all__ = [
+    "draw_data",
+    "draw_outcomes",
+    "draw_part",
+    "draw_unknowns",
+    "positions_from",
+    "stated_values",
+]
 
 
 def stated_values(
@@ -86,10 +94,7 @@ def draw_unknowns(
     -------
     An evaluation in which each unknown has a leading axis of `draws` draws.
     """
-    known = {
-        name: Labelled(np.broadcast_to(v.values, (draws, *np.shape(v.values))), (DRAW, *v.axes))
-        for name, v in (given or {}).items()
-    }
+    known = _held(draws, given)
     evaluation = binding.evaluation(known)
     with np.errstate(all="ignore"):
         for part in binding.program.unknowns:
@@ -98,6 +103,48 @@ def draw_unknowns(
                     part, part.axes, draws, generator, evaluation
                 )
     return evaluation
+
+
+@one_thread
+def draw_data(
+    binding: Binding,
+    draws: int,
+    generator: np.random.Generator,
+    given: Mapping[str, Labelled] | None = None,
+) -> tuple[Evaluation, dict[str, np.ndarray]]:
+    """Draw unknowns from the prior, and a whole data set for each draw; outcomes (draws, rows).
+
+    An outcome that another one reads is drawn first, and the other from what was drawn.
+    """
+    read = outcomes_read(binding.specification)
+    if not read:
+        evaluation = draw_unknowns(binding, draws, generator, given)
+        return evaluation, draw_outcomes(binding, draws, generator, evaluation)
+    evaluation = binding.evaluation(_held(draws, given))
+    axes, found = dict(binding.program.outcome_axes), {}
+    with np.errstate(all="ignore"):
+        for part in in_order_of_use(binding.program):
+            over = axes[part.name] if part.kind == "outcome" else part.axes
+            if part.name in evaluation.values:
+                continue
+            drawn = draw_part(part, over, draws, generator, evaluation)
+            if part.kind == "unknown":
+                evaluation.values[part.name] = drawn
+                continue
+            found[part.name] = drawn.values
+            if part.name in read:
+                evaluation.drawn[part.name] = drawn
+        for name in resting_on(binding.program, read):
+            evaluation.get(name)
+    return evaluation, {part.name: found[part.name] for part in binding.program.outcomes}
+
+
+def _held(draws: int, given: Mapping[str, Labelled] | None) -> dict[str, Labelled]:
+    """Return stated values, once for each draw."""
+    return {
+        name: Labelled(np.broadcast_to(v.values, (draws, *np.shape(v.values))), (DRAW, *v.axes))
+        for name, v in (given or {}).items()
+    }
 
 
 @one_thread

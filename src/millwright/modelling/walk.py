@@ -130,6 +130,7 @@ class Walk:
     def _column(self, name: str, axes: tuple[str, ...]) -> Labelled:
         arguments = self.evaluation.arguments
         if self.part.per and any(map(is_rows, axes)):
+            self._not_drawn(name)
             return Labelled(arguments["reduced", name, *self.part.per], self.part.per)
         return self.evaluation.column(name)
 
@@ -169,6 +170,11 @@ class Walk:
         values = base.values
         if left:
             values = spread_over(Labelled(values, base.axes), (*lead, *chosen, *left))
+        if DRAW in axes:
+            # Labels that are drawn: each draw looks up its own.
+            size = max(np.shape(code)[0] for code in codes)
+            each = [np.arange(size).reshape(-1, *(1,) * (len(axes) - 1))] if lead else []
+            return Labelled(values[(*each, *codes)], (*axes, *left))
         return Labelled(values[(*(slice(None),) * len(lead), *codes)], (*lead, *axes, *left))
 
     def _meant(self, node: Lookup, sets: tuple[str, ...]) -> tuple[str, ...]:
@@ -231,11 +237,33 @@ class Walk:
             raise self.fail(
                 f"the data have no column `{column.name}`.{nearest(column.name, known)}", column
             )
+        if column.name in self.evaluation.drawn:
+            return self._drawn_codes(column, base_axis(axis))
         try:
             codes = self.evaluation.arguments["codes", column.name, base_axis(axis)]
         except DataError as error:
             raise DataError(self.part.definition.message(error.marked, column)) from None
         return Labelled(codes, program.column_axes[column.name])
+
+    def _drawn_codes(self, column: Name, axis: str) -> Labelled:
+        """Return positions in a label set of labels that were drawn."""
+        labels = dict(self.evaluation.program.labels)
+        own, known = labels[column.name], labels[axis]
+        if missing := [label for label in own if label not in known]:
+            raise self.fail(f"`{axis}` has no label {missing[0]!r}, which may be drawn", column)
+        drawn = self.evaluation.drawn[column.name]
+        places = np.array([known.index(label) for label in own])
+        return Labelled(places[np.nan_to_num(drawn.values).astype(int)], drawn.axes)
+
+    def _not_drawn(self, name: str) -> None:
+        if name in self.evaluation.drawn:
+            raise ModelError(
+                self.part.definition.message(
+                    f"`{name}` is an outcome with a value for each row, so it cannot be drawn "
+                    f"with one for each of {', '.join(self.part.per)}: whole data sets of this "
+                    "model cannot be simulated"
+                )
+            )
 
     def _listed(self, items: tuple[Node, ...], node: Node) -> Labelled:
         """Return a list, or a list of lists, along axes that an argument will name."""
@@ -318,6 +346,7 @@ class Walk:
         if column.name in per:
             return Labelled(np.arange(self.evaluation.size(column.name)), (column.name,))
         if per and any(map(is_rows, self.evaluation.program.column_axes[column.name])):
+            self._not_drawn(column.name)
             return Labelled(self.evaluation.arguments["reduced", column.name, *per], per)
         return self._codes(column, column.name)
 

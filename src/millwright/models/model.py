@@ -20,9 +20,11 @@ from millwright.fitting.starting import StartValues
 from millwright.fitting.target import target_of
 from millwright.modelling.binding import Binding, bind
 from millwright.modelling.data_sets import data_sets
+from millwright.modelling.drawn_columns import with_room
 from millwright.modelling.foreign import Foreign
 from millwright.modelling.pictures import graph, latex
-from millwright.modelling.simulate import draw_outcomes, draw_unknowns, stated_values
+from millwright.modelling.reading import read_tables
+from millwright.modelling.simulate import draw_data, stated_values
 from millwright.modelling.specification import Specification, Written, specify
 from millwright.modelling.words import describe
 from millwright.models.approximation import approximate
@@ -255,14 +257,17 @@ class Model(Shown):
         check_whole("seed", seed, 0)
         given = {} if given is None else check_mapping("given", given)
         refuse_terms(self._specification, tuple(given))
+        tables = read_tables(data, self._specification.columns, rows)
         binding = bind(
-            self._specification, data, rows=rows, outcomes="drawn", functions=self._functions
+            self._specification,
+            with_room(self._specification, tables),
+            outcomes="optional",
+            functions=self._functions,
         )
         refuse_improper(binding, tuple(given))
         generator = generator_of(seed, Stream.SIMULATION)
         fixed = stated_values(binding, given)
-        evaluation = draw_unknowns(binding, draws, generator, fixed)
-        outcomes = draw_outcomes(binding, draws, generator, evaluation)
+        evaluation, outcomes = draw_data(binding, draws, generator, fixed)
         return Simulated(draws_in(binding, evaluation), outcomes)
 
     def fit(
