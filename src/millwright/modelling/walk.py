@@ -41,6 +41,7 @@ from millwright.modelling.labelled import (
     union_axes,
 )
 from millwright.modelling.links import LOG_ODDS
+from millwright.modelling.lookups import compared_with_label, looked_up, refuse_drawn
 from millwright.modelling.program import NUMBERS, TAKEN
 from millwright.modelling.specification import Part
 
@@ -100,7 +101,7 @@ class Walk:
             case Name():
                 return self._name(node)
             case Lookup():
-                return self._lookup(node)
+                return looked_up(self, node)
             case Operation():
                 return self._operation(node)
             case Call():
@@ -130,140 +131,9 @@ class Walk:
     def _column(self, name: str, axes: tuple[str, ...]) -> Labelled:
         arguments = self.evaluation.arguments
         if self.part.per and any(map(is_rows, axes)):
-            self._not_drawn(name)
+            refuse_drawn(self, name)
             return Labelled(arguments["reduced", name, *self.part.per], self.part.per)
         return self.evaluation.column(name)
-
-    def _lookup(self, node: Lookup) -> Labelled:
-        base = self.visit(node.base)
-        sets = base.labels
-        if not sets:
-            raise self.fail(
-                f"`{self.text(node.base)}` is a single value, so nothing can be looked up in it",
-                node,
-            )
-        if len(node.labels) > len(sets):
-            raise self.fail(
-                f"`{self.text(node.base)}` has one value per {', '.join(sets)}, so its brackets "
-                f"take {len(sets)} label{'s' if len(sets) > 1 else ''}, not {len(node.labels)}",
-                node,
-            )
-        chosen = sets if len(node.labels) == len(sets) else self._meant(node, sets)
-        if any(map(is_rows, chosen)):
-            raise self.fail(
-                f"`{self.text(node.base)}` has one value a row, and rows have no labels that "
-                "brackets could look up; give it a definition `per` a label set",
-                node,
-            )
-        picks = [self._pick(label, axis) for label, axis in zip(node.labels, chosen, strict=True)]
-        axes, codes = aligned(picks)
-        left = [axis for axis in sets if axis not in chosen]
-        both = [axis for axis in axes if axis in left]
-        if both:
-            raise self.fail(
-                f"the result would have the labels of `{both[0]}` twice: once from the brackets, "
-                "once left open",
-                node,
-            )
-        # What is picked comes first, so that what is left open keeps its order behind it.
-        lead = (DRAW,) if DRAW in base.axes else ()
-        values = base.values
-        if left:
-            values = spread_over(Labelled(values, base.axes), (*lead, *chosen, *left))
-        if DRAW in axes:
-            # Labels that are drawn: each draw looks up its own.
-            size = max(np.shape(code)[0] for code in codes)
-            each = [np.arange(size).reshape(-1, *(1,) * (len(axes) - 1))] if lead else []
-            return Labelled(values[(*each, *codes)], (*axes, *left))
-        return Labelled(values[(*(slice(None),) * len(lead), *codes)], (*lead, *axes, *left))
-
-    def _meant(self, node: Lookup, sets: tuple[str, ...]) -> tuple[str, ...]:
-        """Find the label set of each label in brackets that leave some label sets open."""
-        found: list[str] = []
-        for label in node.labels:
-            free = [axis for axis in sets if axis not in found]
-            fitting = [axis for axis in free if self._could_pick(label, axis)]
-            named = [axis for axis in fitting if isinstance(label, Name) and label.name == axis]
-            fitting = named or fitting
-            if len(fitting) != 1:
-                what = f"{label.value!r}" if isinstance(label, Label) else f"`{self.text(label)}`"
-                which = " and ".join(f"`{axis}`" for axis in fitting) or "none of them"
-                raise self.fail(
-                    f"`{self.text(node.base)}` has one value per {', '.join(sets)}; {what} is a "
-                    f"label of {which}, so give a label for each: {len(sets)} in the brackets",
-                    label,
-                )
-            found.append(fitting[0])
-        return tuple(found)
-
-    def _could_pick(self, label: Node, axis: str) -> bool:
-        try:
-            self._pick(label, axis)
-        except (DataError, KeyError):
-            # While compiling, the data hold no codes of labels that did not fit before.
-            return False
-        except ModelError:
-            if isinstance(label, Name) and label.name not in self.evaluation.program.column_axes:
-                raise
-            return False
-        return True
-
-    def _pick(self, label: Node, axis: str) -> Labelled:
-        """Return positions in the label set `axis`."""
-        if isinstance(label, Name):
-            return self._codes(label, axis)
-        value: Any = label.value  # type: ignore[union-attr]
-        if isinstance(label, Number) and value == int(value):
-            value = int(value)
-        known = dict(self.evaluation.program.labels).get(base_axis(axis), ())
-        if value not in known:
-            words = nearest(str(value), map(str, known))
-            raise self.fail(
-                f"`{axis}` has no label {value!r}.{words} Labels: "
-                f"{', '.join(map(repr, known[:8]))}{', ...' if len(known) > 8 else ''}",
-                label,
-            )
-        return Labelled(known.index(value))
-
-    def _codes(self, column: Name, axis: str) -> Labelled:
-        program = self.evaluation.program
-        if column.name not in program.column_axes:
-            if column.name in program.by_name:
-                raise self.fail(
-                    f"`{column.name}` is not a column of labels, so it cannot stand in brackets",
-                    column,
-                )
-            known = list(program.column_axes)
-            raise self.fail(
-                f"the data have no column `{column.name}`.{nearest(column.name, known)}", column
-            )
-        if column.name in self.evaluation.drawn:
-            return self._drawn_codes(column, base_axis(axis))
-        try:
-            codes = self.evaluation.arguments["codes", column.name, base_axis(axis)]
-        except DataError as error:
-            raise DataError(self.part.definition.message(error.marked, column)) from None
-        return Labelled(codes, program.column_axes[column.name])
-
-    def _drawn_codes(self, column: Name, axis: str) -> Labelled:
-        """Return positions in a label set of labels that were drawn."""
-        labels = dict(self.evaluation.program.labels)
-        own, known = labels[column.name], labels[axis]
-        if missing := [label for label in own if label not in known]:
-            raise self.fail(f"`{axis}` has no label {missing[0]!r}, which may be drawn", column)
-        drawn = self.evaluation.drawn[column.name]
-        places = np.array([known.index(label) for label in own])
-        return Labelled(places[np.nan_to_num(drawn.values).astype(int)], drawn.axes)
-
-    def _not_drawn(self, name: str) -> None:
-        if name in self.evaluation.drawn:
-            raise ModelError(
-                self.part.definition.message(
-                    f"`{name}` is an outcome with a value for each row, so it cannot be drawn "
-                    f"with one for each of {', '.join(self.part.per)}: whole data sets of this "
-                    "model cannot be simulated"
-                )
-            )
 
     def _listed(self, items: tuple[Node, ...], node: Node) -> Labelled:
         """Return a list, or a list of lists, along axes that an argument will name."""
@@ -292,7 +162,7 @@ class Walk:
 
     def _operation(self, node: Operation) -> Labelled:
         if node.operator in ("==", "!=") and any(isinstance(p, Label) for p in node.operands):
-            return self._is_label(node)
+            return compared_with_label(self, node)
         operands = [self.visit(part) for part in node.operands]
         if node.operator in _ARITHMETIC:
             operands = [self._as_number(item) for item in operands]
@@ -315,40 +185,6 @@ class Walk:
         """Return 1 for true and 0 for false: array libraries differ in arithmetic on truths."""
         values = self.m.asarray(item.values)
         return Labelled(values + 0.0, item.axes) if values.dtype.kind == "b" else item
-
-    def _is_label(self, node: Operation) -> Labelled:
-        """Compare a column of labels with one label: one truth for each row."""
-        left, right = node.operands
-        label, column = (left, right) if isinstance(left, Label) else (right, left)
-        if not isinstance(label, Label) or not isinstance(column, Name):
-            raise self.fail("a label is compared with a column of labels", node)
-        program = self.evaluation.program
-        if column.name not in program.column_axes or column.name in program.by_name:
-            raise self.fail(
-                f"`{column.name}` is not a column of labels, so it cannot be compared with "
-                f"{label.value!r}",
-                column,
-            )
-        if column.name not in dict(program.labels):
-            raise self.fail(
-                f"`{column.name}` holds numbers, so it cannot be compared with the text "
-                f"{label.value!r}; write the number without quotes",
-                label,
-            )
-        wanted = self._pick(label, column.name).values
-        codes = self._label_codes(column)
-        same = codes.values == wanted
-        return Labelled(same if node.operator == "==" else self.m.logical_not(same), codes.axes)
-
-    def _label_codes(self, column: Name) -> Labelled:
-        """Return the positions of a column's labels, row by row or one for each label of `per`."""
-        per = self.part.per
-        if column.name in per:
-            return Labelled(np.arange(self.evaluation.size(column.name)), (column.name,))
-        if per and any(map(is_rows, self.evaluation.program.column_axes[column.name])):
-            self._not_drawn(column.name)
-            return Labelled(self.evaluation.arguments["reduced", column.name, *per], per)
-        return self._codes(column, column.name)
 
     def _call(self, node: Call) -> Labelled:
         if node.function in KERNELS:
