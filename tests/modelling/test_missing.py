@@ -58,6 +58,8 @@ class Known(unittest.TestCase):
         np.testing.assert_allclose(predicted.expected["y"], [2.0, 20.0, 0.0], atol=0.25)
         spread = predicted.draws["y"].std(axis=0)
         np.testing.assert_allclose(spread, np.sqrt([17, 1, 1]), rtol=0.05)
+        rest = predicted.draws["y"] - 2 * predicted.draws["x"]
+        self.assertAlmostEqual(rest[:, 0].std(), np.sqrt(1.01), delta=0.05)
         with self.assertRaisesRegex(DataError, "need the column `x`"):
             self.posterior.predict({"z": [0.0]})
 

@@ -77,6 +77,11 @@ def predict(
     copies = draw_outcomes(binding, size, generator, evaluation, leave_out=tuple(joint))
     expected = expected_outcomes(binding, evaluation, copies)
     copies |= {name: found.outcome for name, found in joint.items()}
+    for part in binding.program.unknowns:
+        if part.rows_of in copies:
+            # What the other outcomes rest on, not drawn a second time.
+            gaps = binding.arguments["gaps", part.rows_of]
+            copies[part.rows_of][:, gaps] = known[part.name].values
     expected |= {name: found.mean.mean(axis=0) for name, found in joint.items()}
     latent = {name: found.latent for name, found in joint.items()}
     numbers = numbers or _going_on(old, binding, together)
