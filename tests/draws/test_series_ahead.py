@@ -148,3 +148,24 @@ class Walks(unittest.TestCase):
         with self.assertRaisesRegex(ArgumentError, "has none as an outcome"):
             plain = mw.Model(priors={"m": "normal(0, 1)"}, likelihood={"y": "normal(m, 1)"})
             mw.plots.series(plain.fit({"y": [1.0, 2.0]}, seed=1, draws=100, progress=False))
+
+
+class Unknown(unittest.TestCase):
+    def test_a_series_around_a_line_is_a_line_beside_a_series_around_zero(self):
+        rng = np.random.default_rng(0)
+        day = np.tile(np.arange(5), 2)
+        data = {"day": day, "trend": day - 2.0, "level": rng.normal(size=10).round(2)}
+        series = "autoregressive({}, 0.7, coefficients=[lean], start_scale=1.2) per day"
+        shared = {"rise": "normal(0, 1)", "lean": "uniform(low=-0.9, high=0.9)"}
+        inside = {**shared, "own": series.format("rise * trend")}
+        beside = {**shared, "own": series.format("0")}
+        found, ahead = [], []
+        for priors, location in ((inside, "own[day]"), (beside, "rise * trend + own[day]")):
+            model = mw.Model(priors=priors, likelihood={"level": f"normal({location}, 0.5)"})
+            posterior = model.fit(data, seed=1, progress=False)
+            self.assertTrue(posterior.verdict.good, str(posterior.verdict))
+            found.append(posterior.evidence().log_value)
+            new = {"day": [5, 6], "trend": [3.0, 4.0]}
+            ahead.append(posterior.predict(new, new_labels="draw").expected["level"])
+        self.assertAlmostEqual(*found, delta=0.03)
+        np.testing.assert_allclose(*ahead, atol=0.15)
