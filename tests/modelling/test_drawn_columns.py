@@ -79,3 +79,15 @@ class Joint(unittest.TestCase):
         data = {"mill": ["a", "a", "b"], "height": [1.0, 1.0, 2.0], "flow": [0.0, 1.0, 2.0]}
         with self.assertRaisesRegex(ModelError, "whole data sets of this model cannot be"):
             model.simulate(data, seed=1)
+        circle = mw.Model(
+            priors={"lean": "normal(0, 1)"},
+            likelihood={"flow": "normal(lean * height, 1)", "height": "normal(lean * flow, 1)"},
+        )
+        with self.assertRaisesRegex(ModelError, "`flow` and `height` rest on each other"):
+            circle.simulate({name: data[name] for name in ("flow", "height")}, seed=1)
+        looked_up = mw.Model(
+            priors={"rate": "exponential(rate=1)", "lift": "normal(0, 1) per sacks"},
+            likelihood={"sacks": "poisson(rate=rate)", "flow": "normal(lift[sacks], 1)"},
+        )
+        with self.assertRaisesRegex(ModelError, "numbers that are drawn cannot look up"):
+            looked_up.simulate({"sacks": [1, 2, 2], "flow": [0.0, 1.0, 2.0]}, seed=1)

@@ -10,6 +10,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from millwright.errors import ModelError
 from millwright.modelling.labelled import is_rows
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part, Specification, reaches
@@ -70,12 +71,23 @@ def _filled(specification: Specification, part: Part, column: Column) -> Column:
 
 
 def in_order_of_use(program: Program) -> list[Part]:
-    """Return unknowns and outcomes, each after all that it rests on."""
+    """Return unknowns and outcomes, each after all that it rests on.
+
+    Raises
+    ------
+    ModelError
+        If outcomes rest on each other.
+    """
     waiting = [*program.unknowns, *program.outcomes]
     result: list[Part] = []
     while waiting:
         names = [part.name for part in waiting]
-        ready = next(part for part in waiting if not _rests_on_any(program, part, names))
+        ready = next((one for one in waiting if not _rests_on_any(program, one, names)), None)
+        if ready is None:
+            raise ModelError(
+                f"{' and '.join(f'`{name}`' for name in names)} rest on each other, so that none "
+                "of them can be drawn first: whole data sets of this model cannot be simulated."
+            )
         waiting.remove(ready)
         result.append(ready)
     return result

@@ -148,7 +148,10 @@ def _codes(walk: Walk, column: Name, axis: str) -> Labelled:
 
 def _drawn_codes(walk: Walk, column: Name, axis: str) -> Labelled:
     """Return positions in a label set of labels that were drawn."""
-    labels = dict(walk.evaluation.program.labels)
+    program = walk.evaluation.program
+    if program.by_name[column.name].event != "label":
+        raise walk.fail("numbers that are drawn cannot look up labels", column)
+    labels = dict(program.labels)
     own, known = labels[column.name], labels[axis]
     if missing := [label for label in own if label not in known]:
         raise walk.fail(f"`{axis}` has no label {missing[0]!r}, which may be drawn", column)
