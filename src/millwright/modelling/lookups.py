@@ -149,7 +149,8 @@ def _codes(walk: Walk, column: Name, axis: str) -> Labelled:
 def _drawn_codes(walk: Walk, column: Name, axis: str) -> Labelled:
     """Return positions in a label set of labels that were drawn."""
     program = walk.evaluation.program
-    if program.by_name[column.name].event != "label":
+    events = {part.name: part.event for part in program.outcomes}
+    if events[column.name] != "label":
         raise walk.fail("numbers that are drawn cannot look up labels", column)
     labels = dict(program.labels)
     own, known = labels[column.name], labels[axis]

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from millwright.checks import check_whole
+from millwright.checks import check_list, check_whole
 from millwright.display import Shown, text_table
 from millwright.draws.numbers import decimals_of, fixed
 from millwright.models.replications import Replicated, replicated, shuffled_rows
@@ -89,8 +89,8 @@ def recover(
 ) -> Recovery:
     """Simulate data sets with a known truth and fit each; see `Model.recovery`."""
     check_whole("seed", seed, 0)
-    several = isinstance(rows, Sequence) and not isinstance(rows, str)
-    asked: Any = rows if several and rows else [rows]
+    one = rows is None or isinstance(rows, int | np.integer)
+    asked = [rows] if one else check_list("rows", rows) or [None]
     for number in asked:
         if number is not None:
             check_whole("rows", number, 1)
