@@ -122,7 +122,7 @@ exactly, and such a model has neither an evidence nor draws of its prior.
 **Missing values.** A missing outcome stops a fit unless `missing="drop"` or `missing="predict"`
 says what to do. A predictor with gaps is given a distribution of its own in the likelihood; each
 missing value is then an unknown, `hours_missing` for the column `hours`. Gaps of rows to be
-predicted are drawn from that distribution.
+predicted are drawn from that distribution, the whole column where the new rows lack it.
 
 **Outcomes that explain others.** A definition may read an outcome. Fits and predictions take its
 values from the data; `simulate`, `calibration` and `recovery` draw it first, and what rests on it

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 import millwright as mw
-from millwright.errors import ModelError
+from millwright.errors import DataError, ModelError
 
 
 class Joint(unittest.TestCase):
@@ -53,6 +53,21 @@ class Joint(unittest.TestCase):
         # The posterior mean of `many` is that of a gamma distribution, (4 + sum) / (1 + rows).
         off = found.loc["many", "bias"] - ((4 + 4 * 5) / 5 - 5)
         self.assertLess(abs(off), 4.5 * found.loc["many", "error of bias"])
+
+    def test_counts_that_new_rows_lack_are_asked_for(self):
+        model = mw.Model(
+            priors={"share": "beta(alpha=2, beta=2)"},
+            likelihood={
+                "torn": "binomial(trials=sacks, probability=share)",
+                "sacks": "poisson(rate=4)",
+            },
+        )
+        data = {"sacks": [4, 2, 7], "torn": [1, 2, 3]}
+        posterior = model.fit(data, seed=1, draws=100, progress=False)
+        with self.assertRaisesRegex(DataError, "need the column `sacks`"):
+            posterior.predict(rows=2)
+        found = posterior.predict({"sacks": [5]}).draws["torn"]
+        self.assertLessEqual(found.max(), 5)
 
     def test_labels_that_are_drawn_look_up_their_effects(self):
         model = mw.Model(

@@ -1,5 +1,6 @@
 """Missing values of predictors: unknowns with the column's own distribution."""
 
+import statistics
 import tempfile
 import unittest
 
@@ -60,8 +61,13 @@ class Known(unittest.TestCase):
         np.testing.assert_allclose(spread, np.sqrt([17, 1, 1]), rtol=0.05)
         rest = predicted.draws["y"] - 2 * predicted.draws["x"]
         self.assertAlmostEqual(rest[:, 0].std(), np.sqrt(1.01), delta=0.05)
-        with self.assertRaisesRegex(DataError, "need the column `x`"):
-            self.posterior.predict({"z": [0.0]})
+        # What was seen of both: the column has its own density, `y` that around a drawn one.
+        told = predicted.log_densities({"x": [2.0, 10.0, 0.0], "y": [3.0, 20.5, 0.0]})
+        normal = statistics.NormalDist
+        self.assertAlmostEqual(told["x"][0], np.log(normal(1, 2).pdf(2)), delta=0.001)
+        self.assertAlmostEqual(told["y"][0], np.log(normal(2, 17**0.5).pdf(3)), delta=0.05)
+        alone = self.posterior.predict(rows=2)
+        np.testing.assert_allclose(alone.draws["y"].std(axis=0), np.sqrt([17, 17]), rtol=0.05)
 
 
 class Unknown(unittest.TestCase):

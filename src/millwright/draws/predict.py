@@ -24,6 +24,7 @@ from millwright.draws.prediction import Predictions
 from millwright.errors import DataError
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
+from millwright.modelling.drawn_columns import with_gaps
 from millwright.modelling.reading import read_tables
 from millwright.modelling.simulate import draw_outcomes
 from millwright.modelling.specification import Part
@@ -48,7 +49,8 @@ def predict(
     fit has not seen be drawn from the distribution of the groups.
     """
     old = draws.binding
-    tables = read_tables(data, old.specification.columns, rows)
+    given = read_tables(data, old.specification.columns, rows)
+    tables = with_gaps(old.specification, given, continuous=True)
     grown = grown_labels(draws, tables, fresh)
     try:
         labels = grown or old.labels

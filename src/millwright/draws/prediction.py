@@ -20,7 +20,7 @@ from millwright.draws.outcomes import labels_of_outcome, numbers_of_outcome
 from millwright.draws.scores import Score, label_scores, number_scores
 from millwright.errors import ArgumentError, DataError, nearest
 from millwright.modelling.binding import Binding
-from millwright.modelling.density import log_likelihood
+from millwright.modelling.density import log_density_of
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.labelled import DRAW, Labelled, full
 from millwright.modelling.reading import read_tables
@@ -282,9 +282,10 @@ class Predictions(Shown):
             return _joint_log_scores(self._joint[outcome], seen)
         part = next(p for p in self._binding.program.outcomes if p.name == outcome)
         evaluation = evaluation or self._binding.evaluation(self._known)
-        evaluation.arguments = dict(self._binding.arguments) | {("observed", outcome): seen}
+        # Of a column with gaps too it is what was seen that counts, not what was drawn.
+        value = Labelled(seen, dict(self._binding.program.outcome_axes)[outcome])
         with np.errstate(all="ignore"):
-            item = log_likelihood(evaluation, part)
+            item = log_density_of(part, value, evaluation.parameters(part), evaluation)
         lead = lead_of(evaluation)
         shape = (lead, *self._binding.program.shape(item.labels))
         density = full(item, (DRAW, *item.labels), shape)

@@ -69,7 +69,8 @@ def complete_data(
     """
     given = read_tables(data, specification.columns, rows)
     outcomes_needed = outcomes == "needed"
-    gaps = () if outcomes == "optional" else columns_with_gaps(specification, given)
+    drawn = outcomes == "drawn"
+    gaps = () if outcomes == "optional" else columns_with_gaps(specification, given, drawn)
     parted = None
     if missing != "refuse":
         skipped = (*gaps, *passed_over(specification))

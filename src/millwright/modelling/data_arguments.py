@@ -70,7 +70,7 @@ class Data(dict[tuple[str, ...], Any]):
         """Return a column with one of its values in place of each missing one."""
         values = self.tables.column(name).values
         known = ~np.isnan(values)
-        return np.where(known, values, values[known][0])
+        return np.where(known, values, values[known][0] if known.any() else 1.0)
 
     def codes(self, name: str, label_set: str) -> np.ndarray:
         return self.tables.codes(name, self.labels[label_set], label_set)

@@ -12,11 +12,12 @@ import numpy as np
 
 from millwright.errors import ModelError
 from millwright.modelling.labelled import is_rows
+from millwright.modelling.missing import may_be_missing
 from millwright.modelling.program import Program
 from millwright.modelling.specification import Part, Specification, reaches
 from millwright.modelling.tables import Column, Tables
 
-__all__ = ["in_order_of_use", "outcomes_read", "resting_on", "with_room"]
+__all__ = ["in_order_of_use", "outcomes_read", "resting_on", "with_gaps", "with_room"]
 
 
 def outcomes_read(specification: Specification) -> frozenset[str]:
@@ -31,25 +32,37 @@ def outcomes_read(specification: Specification) -> frozenset[str]:
 
 
 def with_room(specification: Specification, tables: Tables) -> Tables:
-    """Return tables in which such outcomes have a value in every row, to be drawn anew.
-
-    Those that the data lack are added to the one table there is.
-    """
+    """Return tables in which such outcomes have a value in every row, to be drawn anew."""
+    tables = with_gaps(specification, tables)
     columns = dict(tables.columns)
-    rows = [axis for axis in tables.sizes if is_rows(axis)]
-    for part in specification.parts:
-        if part.kind != "outcome" or part.name not in outcomes_read(specification):
-            continue
-        column = columns.get(part.name)
-        if column is None and len(rows) == 1 and part.event in ("number", "label"):
-            column = _empty(part.name, rows[0], tables)
-        if column is not None:
-            columns[part.name] = _filled(specification, part, column)
+    for part in _read_parts(specification):
+        if part.name in columns:
+            columns[part.name] = _filled(specification, part, columns[part.name])
     return replace(tables, columns=columns)
 
 
-def _empty(name: str, axis: str, tables: Tables) -> Column:
-    return Column(name=name, values=np.full(tables.sizes[axis], np.nan), axes=(axis,))
+def with_gaps(specification: Specification, tables: Tables, continuous: bool = False) -> Tables:
+    """Return tables to which such outcomes are added, all missing, where the data lack them.
+
+    Only `continuous` ones where the missing values are to be unknowns.
+    """
+    rows = [axis for axis in tables.sizes if is_rows(axis)]
+    lacking = [part for part in _read_parts(specification) if part.name not in tables.columns]
+    if len(rows) != 1 or not lacking:
+        return tables
+    added = {
+        part.name: Column(
+            name=part.name, values=np.full(tables.sizes[rows[0]], np.nan), axes=(rows[0],)
+        )
+        for part in lacking
+        if may_be_missing(part) or (part.event in ("number", "label") and not continuous)
+    }
+    return replace(tables, columns={**tables.columns, **added})
+
+
+def _read_parts(specification: Specification) -> list[Part]:
+    read = outcomes_read(specification)
+    return [part for part in specification.parts if part.name in read]
 
 
 def _filled(specification: Specification, part: Part, column: Column) -> Column:

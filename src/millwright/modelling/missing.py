@@ -17,7 +17,13 @@ from millwright.modelling.arguments import family_of
 from millwright.modelling.specification import Part, Specification
 from millwright.modelling.tables import Tables
 
-__all__ = ["columns_with_gaps", "missing_name", "with_missing_values", "without_gaps"]
+__all__ = [
+    "columns_with_gaps",
+    "may_be_missing",
+    "missing_name",
+    "with_missing_values",
+    "without_gaps",
+]
 
 
 def missing_name(column: str) -> str:
@@ -25,8 +31,13 @@ def missing_name(column: str) -> str:
     return f"{column}_missing"
 
 
-def columns_with_gaps(specification: Specification, tables: Tables) -> tuple[str, ...]:
-    """Return the outcomes that other definitions use and that miss some values, not all.
+def columns_with_gaps(
+    specification: Specification, tables: Tables, even_all: bool = False
+) -> tuple[str, ...]:
+    """Return the outcomes that other definitions use and that miss some values.
+
+    Those that miss all are among them only where `even_all` says so: a fit could say nothing of
+    them.
 
     Raises
     ------
@@ -41,7 +52,7 @@ def columns_with_gaps(specification: Specification, tables: Tables) -> tuple[str
         if not _used_elsewhere(part.name, specification):
             continue
         missing = column.missing()
-        if missing.any() and not missing.all():
+        if missing.any() and (even_all or not missing.all()):
             _check_continuous(part, int(missing.sum()))
             found.append(part.name)
     return tuple(found)
@@ -51,9 +62,14 @@ def _used_elsewhere(name: str, specification: Specification) -> bool:
     return any(name in part.definition.names for part in specification.parts if part.name != name)
 
 
-def _check_continuous(part: Part, count: int) -> None:
+def may_be_missing(part: Part) -> bool:
+    """Whether missing values of an outcome can be unknowns: continuous numbers, one a row."""
     family = family_of(part.family, part.arguments)
-    if not isinstance(family, Family) or family.whole:
+    return isinstance(family, Family) and not family.whole
+
+
+def _check_continuous(part: Part, count: int) -> None:
+    if not may_be_missing(part):
         raise ModelError(
             part.definition.message(
                 f"`{part.name}` misses {count} values, which would be unknowns; an unknown needs "
