@@ -71,10 +71,10 @@ def check_texts(name: str, value: Any) -> list[str]:
     ArgumentError
         For anything else.
     """
-    texts = [value] if isinstance(value, str) else value
-    if not isinstance(texts, Iterable) or not all(isinstance(one, str) for one in texts):
+    texts = check_list(name, value)
+    if not all(isinstance(one, str) for one in texts):
         raise ArgumentError(f"`{name}` must be a text or a list of texts, not {value!r}.")
-    return list(texts)
+    return texts
 
 
 def is_among(value: Any, known: Container[Any]) -> bool:
@@ -93,7 +93,7 @@ def check_list(name: str, value: Any) -> list[Any]:
     if isinstance(value, str):
         return [value]
     if not isinstance(value, Iterable):
-        raise ArgumentError(f"`{name}` must be a list, not {value!r}.")
+        raise ArgumentError(f"`{name}` must be a text or a list, not {value!r}.")
     return list(value)
 
 

@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+import pandas as pd
 
 import millwright as mw
 from millwright.errors import DataError, ModelError
@@ -53,6 +54,61 @@ class Joint(unittest.TestCase):
         # The posterior mean of `many` is that of a gamma distribution, (4 + sum) / (1 + rows).
         off = found.loc["many", "bias"] - ((4 + 4 * 5) / 5 - 5)
         self.assertLess(abs(off), 4.5 * found.loc["many", "error of bias"])
+
+    def test_a_matrix_of_columns_holds_what_was_drawn_of_one(self):
+        model = mw.Model(
+            priors={"start": "normal(0, 1)", "weight": "normal(0, 1) per X"},
+            columns={"X": ["Moisture (%)", "$5"], "moisture": "Moisture (%)"},
+            derived={"sum_of_both": "X @ weight"},
+            likelihood={"loss": "normal(sum_of_both, 0.01)", "moisture": "normal(start, 1)"},
+        )
+        data = pd.DataFrame(
+            {"Moisture (%)": [1.0, 2.0, 4.0], "$5": [0.5, -1.0, 0.0], "loss": [0.0, 1.0, 2.0]}
+        )
+        found = model.simulate(data, seed=1, draws=300)
+        weight = found.draws.get("weight")[0]
+        line = weight[:, :1] * found.outcomes["moisture"] + weight[:, 1:] * data["$5"].to_numpy()
+        self.assertAlmostEqual((found.outcomes["loss"] - line).std(), 0.01, delta=0.001)
+        np.testing.assert_allclose(found.draws.get("sum_of_both")[0], line)
+        # The data set is a table that the model reads, without the matrix of before.
+        drawn = found.data(0)
+        self.assertEqual(set(drawn.columns), {"moisture", "$5", "loss"})
+
+    def test_a_process_that_another_outcome_reads(self):
+        model = mw.Model(
+            priors={"lean": "normal(0, 0.4)", "rise": "normal(0, 1)"},
+            likelihood={
+                "level": "normal(rise * stage, 0.01)",
+                "stage": "autoregressive(0, 1, coefficients=[lean], start_scale=1)",
+            },
+        )
+        data = {"stage": np.zeros(6), "level": np.zeros(6)}
+        found = model.simulate(data, seed=1, draws=200)
+        rest = (
+            found.outcomes["level"]
+            - found.draws.get("rise")[0][:, None] * (found.outcomes["stage"])
+        )
+        self.assertAlmostEqual(rest.std(), 0.01, delta=0.001)
+        with self.assertRaisesRegex(DataError, "`stage` is an outcome that this reads, and the"):
+            model.simulate(rows=6, seed=1)
+
+    def test_a_line_says_at_what_the_outcomes_that_it_reads_are_held(self):
+        rng = np.random.default_rng(0)
+        data = pd.DataFrame({"hours": np.arange(8.0), "moisture": rng.normal(15, 1, 8).round(1)})
+        data["flour"] = 80 - data["moisture"]
+        model = mw.Model(
+            priors={"rise": "normal(0, 1)", "loss": "normal(0, 1)"},
+            likelihood={
+                "moisture": "normal(15 + rise * hours, 1)",
+                "flour": "normal(80 + loss * moisture, 1)",
+            },
+        )
+        posterior = model.fit(data, seed=1, draws=200, progress=False)
+        figure = mw.plots.fitted_line(posterior, "hours", "flour")
+        words = " ".join(" ".join(text.get_text() for text in figure.texts).split())
+        self.assertIn(f"Held meanwhile: moisture at {data['moisture'].mean():.3g}.", words)
+        own = mw.plots.fitted_line(posterior, "hours", "moisture")
+        self.assertNotIn("Held", " ".join(text.get_text() for text in own.texts))
 
     def test_counts_that_new_rows_lack_are_asked_for(self):
         model = mw.Model(

@@ -76,21 +76,9 @@ def joint_outcomes(binding: Binding) -> list[Part]:
 def condition_on_data(
     draws: Draws, part: Part, tables: Tables, keep: Keep, generator: np.random.Generator
 ) -> Conditional:
-    """Draw a Gaussian-process outcome at new rows given the fitted ones.
-
-    Raises
-    ------
-    ModelError
-        If the outcome is another process: its new rows have no place among the old ones.
-    """
+    """Draw a Gaussian-process outcome at new rows given the fitted ones."""
     family = family_of(part.family, part.arguments)
-    if not isinstance(family, GaussianProcess):
-        raise ModelError(
-            part.definition.message(
-                f"its rows depend on each other (`{part.family}`), so they have no values at "
-                "other places; predict goes on with a series after its last row"
-            )
-        )
+    assert isinstance(family, GaussianProcess)
     both = _with_rows(draws, tables)
     seen = np.asarray(draws.binding.arguments["observed", part.name])
     along = along_one_axis(draws.evaluation(both, keep), part)

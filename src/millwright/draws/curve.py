@@ -17,6 +17,7 @@ from millwright.draws.new_labels import grown_labels
 from millwright.errors import ArgumentError, nearest
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding, bind
+from millwright.modelling.drawn_columns import outcomes_read
 from millwright.modelling.labelled import DRAW, full
 from millwright.modelling.shaping import spread_arguments
 from millwright.modelling.simulate import draw_outcomes
@@ -97,13 +98,14 @@ def curve(
     evaluation = along.evaluation(known)
     size = len(next(iter(draws.known(keep).values())).values)
     definition = next(p for p in along.program.outcomes if p.name == part)
-    outcomes = {p.name for p in binding.program.outcomes}
-    shown = {name: value for name, value in held.items() if name not in outcomes}
+    # Of the outcomes those count that other ones read.
+    unread = {p.name for p in binding.program.outcomes} - outcomes_read(binding.specification)
+    shown = {name: value for name, value in held.items() if name not in {*unread, part}}
     if part in [joint.name for joint in joint_outcomes(along)]:
         if definition.family != "gaussian_process":
             raise ArgumentError(
-                f"The rows of `{part}` follow each other, so it has no line along a column: look "
-                "at whole data sets of the prior, or at the series itself and how it goes on."
+                f"The rows of `{part}` depend on each other, so it has no line along a column: "
+                "look at whole data sets of the prior, or at the series and how it goes on."
             )
         if prior:
             functions = functions_of_prior(along, definition, evaluation, generator, size)

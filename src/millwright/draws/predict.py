@@ -49,8 +49,8 @@ def predict(
     fit has not seen be drawn from the distribution of the groups.
     """
     old = draws.binding
-    given = read_tables(data, old.specification.columns, rows)
-    tables = with_gaps(old.specification, given, continuous=True)
+    read = read_tables(data, old.specification.columns, rows)
+    tables = with_gaps(old.specification, read, continuous=True)
     grown = grown_labels(draws, tables, fresh)
     try:
         labels = grown or old.labels
@@ -71,19 +71,19 @@ def predict(
     generator = generator_of(seed, Stream.PREDICTION)
     # A factorisation for each draw takes long: a thousand draws say enough.
     keep = thinned(draws, MOST) if grown or together else slice(None)
-    gaps = any(part.rows_of for part in binding.program.unknowns)
-    known = extended(draws, binding, keep, generator) if grown or gaps else draws.known(keep)
+    missing = [part for part in binding.program.unknowns if part.rows_of]
+    more = grown or missing
+    known = extended(draws, binding, keep, generator) if more else draws.known(keep)
     evaluation = binding.evaluation(known)
     size = lead_of(evaluation)
     joint = {part.name: _together(part)(draws, part, tables, keep, generator) for part in together}
     copies = draw_outcomes(binding, size, generator, evaluation, leave_out=tuple(joint))
     expected = expected_outcomes(binding, evaluation, copies)
     copies |= {name: found.outcome for name, found in joint.items()}
-    for part in binding.program.unknowns:
-        if part.rows_of in copies:
-            # What the other outcomes rest on, not drawn a second time.
-            gaps = binding.arguments["gaps", part.rows_of]
-            copies[part.rows_of][:, gaps] = known[part.name].values
+    for part in missing:
+        # What the other outcomes rest on, not drawn a second time.
+        gaps = binding.arguments["gaps", part.rows_of]
+        copies[part.rows_of][:, gaps] = known[part.name].values
     expected |= {name: found.mean.mean(axis=0) for name, found in joint.items()}
     latent = {name: found.latent for name, found in joint.items()}
     numbers = numbers or _going_on(old, binding, together)

@@ -237,7 +237,7 @@ def check_against(
 ) -> PredictiveCheck:
     """Replicate the data once for each of at most `most` draws, spread over all chains."""
     binding = draws.binding
-    own = {} if own is None else check_mapping("statistics", own)
+    own = check_mapping("statistics", own)
     for name, statistic in own.items():
         if not callable(statistic):
             raise ArgumentError(f"`statistics`: `{name}` must be a function, not {statistic!r}.")

@@ -34,7 +34,7 @@ def draws_in(binding: Binding, evaluation: Evaluation) -> Draws:
     With them go derived quantities that rest on outcomes that were drawn too.
     """
     names = [part.name for part in binding.program.unknowns]
-    names += resting_on(binding.program, frozenset(evaluation.drawn))
+    names += resting_on(binding.program, evaluation.drawn)
     return Draws(
         binding, {name: np.asarray(evaluation.values[name].values)[None] for name in names}
     )

@@ -143,14 +143,20 @@ class Simulated(Shown):
                 if column.order is not None:
                     values = pd.Categorical(column.values, categories=list(column.order))
                 frames[column.axes[0]][column.name] = values
-            elif len(column.axes) == 2 and column.name not in self.outcomes:
+            elif len(column.axes) == 2 and not self._made_of_columns(column.name):
                 frames[column.axes[0]] |= {column.name: list(column.values)}
         for part in self.draws.binding.program.outcomes:
             frames[axes[part.name][0]] |= self._outcome(part, self.outcomes[part.name][draw])
         constants = {c.name: float(c.values) for c in tables.columns.values() if not c.axes}
-        if list(frames) == ["row"] and not constants and not tables.matrix_labels:
+        matrices = any(isinstance(v, list) for frame in frames.values() for v in frame.values())
+        if list(frames) == ["row"] and not constants and not matrices:
             return pd.DataFrame(frames["row"])
         return self._nested(frames, constants)
+
+    def _made_of_columns(self, name: str) -> bool:
+        """Whether a matrix is an outcome, or the model makes it of columns that are there."""
+        made_of = dict(self.draws.binding.specification.columns).get(name)
+        return name in self.outcomes or isinstance(made_of, tuple)
 
     def _outcome(self, part: Part, values: np.ndarray) -> dict[str, Any]:
         """Return an outcome as the columns that the model would read."""

@@ -58,9 +58,8 @@ def read_draws(
     DataError
         If there are no draws, columns that are no numbers, or chains of different lengths.
     """
-    several = isinstance(path, Sequence) and not isinstance(path, str)
-    one = not several
-    every: Any = path if several else [path]
+    one = isinstance(path, str | Path) or not isinstance(path, Sequence)
+    every: Any = [path] if one else path
     paths = [check_path("path", each) for each in every]
     if one and paths[0].is_dir():
         return _from_run(paths[0])

@@ -36,7 +36,7 @@ def columns_used(
         for name in _names_in(part):
             if name.name in defined:
                 continue
-            _check_known(part, name, tables, defined, fitted)
+            _check_known(specification, part, name, tables, fitted)
             result[name.name] = tables.columns[name.name].axes
         for label_set in part.per:
             if label_set in tables.columns and label_set not in tables.matrix_labels:
@@ -54,7 +54,7 @@ def columns_used(
 
 
 def _check_known(
-    part: Part, name: Name, tables: Tables, defined: set[str], fitted: Tables | None
+    specification: Specification, part: Part, name: Name, tables: Tables, fitted: Tables | None
 ) -> None:
     if name.name in tables.columns:
         return
@@ -64,7 +64,13 @@ def _check_known(
             "rows had: give it a value for each new row"
         )
         raise DataError(part.definition.message(problem, _place_of(part, name)))
-    known = [*defined, *tables.columns]
+    if any(name.name == definition.name for definition in specification.likelihood):
+        problem = (
+            f"`{name.name}` is an outcome that this reads, and the data lack it: give its column, "
+            "with any values where data are simulated"
+        )
+        raise DataError(part.definition.message(problem, _place_of(part, name)))
+    known = [*specification.defined, *tables.columns]
     raise ModelError(
         part.definition.message(
             f"`{name.name}` is neither defined nor a column of the data."

@@ -14,7 +14,12 @@ from millwright.errors import ArgumentError, nearest
 from millwright.modelling.anchors import unplaced_middle
 from millwright.modelling.arguments import family_of
 from millwright.modelling.binding import Binding
-from millwright.modelling.drawn_columns import in_order_of_use, outcomes_read, resting_on
+from millwright.modelling.drawn_columns import (
+    in_order_of_use,
+    outcomes_read,
+    read_from_draws,
+    resting_on,
+)
 from millwright.modelling.evaluate import Evaluation
 from millwright.modelling.hierarchy import unplace_group
 from millwright.modelling.labelled import DRAW, Labelled, spread_over
@@ -123,7 +128,7 @@ def draw_data(
     evaluation = binding.evaluation(_held(draws, given))
     axes, found = dict(binding.program.outcome_axes), {}
     with np.errstate(all="ignore"):
-        for part in in_order_of_use(binding.program):
+        for part in in_order_of_use(binding.specification, binding.program):
             over = axes[part.name] if part.kind == "outcome" else part.axes
             if part.name in evaluation.values:
                 continue
@@ -134,7 +139,8 @@ def draw_data(
             found[part.name] = drawn.values
             if part.name in read:
                 evaluation.drawn[part.name] = drawn
-        for name in resting_on(binding.program, read):
+                read_from_draws(evaluation, binding.specification, part.name)
+        for name in resting_on(binding.program, evaluation.drawn):
             evaluation.get(name)
     return evaluation, {part.name: found[part.name] for part in binding.program.outcomes}
 

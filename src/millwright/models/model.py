@@ -255,7 +255,7 @@ class Model(Shown):
         """
         check_whole("draws", draws, 1)
         check_whole("seed", seed, 0)
-        given = {} if given is None else check_mapping("given", given)
+        given = check_mapping("given", given)
         refuse_terms(self._specification, tuple(given))
         tables = read_tables(data, self._specification.columns, rows)
         binding = bind(

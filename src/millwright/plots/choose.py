@@ -123,8 +123,7 @@ def check_reference(
 ) -> dict[str, list[float]]:
     """Return reference values by name; refuse names that are not shown."""
     found = {}
-    given_values = {} if reference is None else check_mapping("reference", reference)
-    for name, given in given_values.items():
+    for name, given in check_mapping("reference", reference).items():
         if name not in known:
             raise ArgumentError(
                 f"`reference` names `{name}`, which is not shown.{nearest(name, known)}"
